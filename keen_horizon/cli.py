@@ -1,0 +1,180 @@
+"""The pipeline without a server: ``./keen measure``, ``./keen correct``, ``./keen treatment``."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+from .core import pipeline
+from .core.errors import KeenError
+from .core.media.encode import QUALITIES, Encoding, disk_errors
+from .core.media.probe import Scan, scan
+from .core.motion.camera import camera_motion
+from .core.steady.solution import solve
+from .core.treatment import Treatment, read, schema, with_settings
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run one command; exit status 0 only on success."""
+    options = _parser().parse_args(arguments)
+    try:
+        options.run(options)
+    except KeenError as error:
+        print(f"keen: {error}", file=sys.stderr)
+        return 1
+    except KeyboardInterrupt:
+        print("keen: stopped; nothing was written.", file=sys.stderr)
+        return 130
+    return 0
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="keen", description=__doc__)
+    verbs = parser.add_subparsers(required=True, metavar="command")
+
+    verb = verbs.add_parser("measure", help="measure the camera's motion")
+    verb.add_argument("input", type=Path)
+    verb.add_argument("--range", metavar="A:B", help="first and last frame, both included")
+    verb.add_argument("--json", type=Path, required=True, metavar="OUT.json")
+    verb.add_argument("--model", choices=["shift", "similarity"], default="similarity")
+    verb.set_defaults(run=_measure)
+
+    verb = verbs.add_parser("correct", help="measure, solve and render")
+    verb.add_argument("input", type=Path)
+    verb.add_argument("output", type=Path)
+    verb.add_argument("--treatment", type=Path, metavar="FILE.json")
+    verb.add_argument("--set", action="append", default=[], metavar="motion.calm=60")
+    verb.add_argument("--range", metavar="A:B", help="first and last frame, both included")
+    verb.add_argument("--report", type=Path, metavar="FILE.json")
+    verb.add_argument("--quality", choices=list(QUALITIES), default="good")
+    verb.add_argument("--lines", type=int, help="height of the output, no more than the source's")
+    verb.set_defaults(run=_correct)
+
+    verb = verbs.add_parser("treatment", help="print the default treatment or its schema")
+    what = verb.add_mutually_exclusive_group(required=True)
+    what.add_argument("--default", action="store_true")
+    what.add_argument("--schema", action="store_true")
+    verb.set_defaults(run=_treatment)
+    return parser
+
+
+def _measure(options: argparse.Namespace) -> None:
+    found = scan(options.input)
+    first, last = _range(options, found)
+    with tempfile.TemporaryDirectory(prefix="keen-") as folder:
+        measured = pipeline.measure(
+            options.input, found, first, last, Path(folder), _Meter("measuring")
+        )
+        motion = camera_motion(measured, found.probe.canvas, options.model)
+        _write_json(options.json, pipeline.measure_report(motion, found.probe.canvas, first))
+
+
+def _correct(options: argparse.Namespace) -> None:
+    treatment = read(options.treatment) if options.treatment else Treatment()
+    treatment = with_settings(treatment, options.set)
+    if options.lines is not None and options.lines < 16:
+        raise KeenError(f"--lines cannot be {options.lines}; allowed: 16 and more.")
+    found = scan(options.input)
+    if options.output.exists() and options.output.samefile(options.input):
+        raise KeenError(
+            "the output would overwrite the input.", file=options.output,
+            remedy="Choose another name.",
+        )  # fmt: skip
+    first, last = _range(options, found)
+    canvas = found.probe.canvas
+    started = time.perf_counter()
+    with tempfile.TemporaryDirectory(prefix="keen-") as folder:
+        measured = pipeline.measure(
+            options.input, found, first, last, Path(folder), _Meter("measuring")
+        )
+        measured_at = time.perf_counter()
+        motion = camera_motion(measured, canvas, treatment.motion.model)
+        solution = solve(motion, canvas, treatment)
+    solved_at = time.perf_counter()
+    rendered = pipeline.render(
+        options.input,
+        found,
+        solution.chain,
+        first,
+        options.output,
+        bare=treatment.edge == "leave",
+        encoding=Encoding(crf=QUALITIES[options.quality]),
+        lines=options.lines,
+        progress=_Meter("rendering"),
+    )
+    report = pipeline.solution_report(solution, motion, first)
+    report["sound"] = rendered.sound
+    report["output"] = {"width": rendered.width, "height": rendered.height}
+    report["treatment"] = treatment.model_dump(mode="json")
+    report["seconds"] = {
+        "measure": measured_at - started,
+        "solve": solved_at - measured_at,
+        "render": time.perf_counter() - solved_at,
+    }
+    for note in report["notes"]:
+        print(note, file=sys.stderr)
+    if options.report:
+        _write_json(options.report, report)
+
+
+def _treatment(options: argparse.Namespace) -> None:
+    data = schema() if options.schema else Treatment().model_dump(mode="json")
+    print(json.dumps(data, indent=2))
+
+
+def _range(options: argparse.Namespace, found: Scan) -> tuple[int, int]:
+    count = found.probe.frame_count
+    if options.range is None:
+        return 0, count - 1
+    first, colon, last = options.range.partition(":")
+    try:
+        bounds = (int(first or 0), int(last) if last else count - 1)
+    except ValueError:
+        bounds = (-1, -1)
+    if not colon or bounds == (-1, -1):
+        raise KeenError(
+            f"--range {options.range} is not understood.",
+            remedy="Write it as A:B, the first and the last frame.",
+        )
+    try:
+        pipeline.check_range(found, *bounds)
+    except KeenError as error:
+        raise error.renamed(options.input.name) from error
+    return bounds
+
+
+def _write_json(path: Path, data: dict[str, Any]) -> None:
+    part = path.with_name(path.name + ".part")
+    with disk_errors(path):
+        try:
+            part.write_text(json.dumps(data, allow_nan=False) + "\n", "utf-8")
+            part.replace(path)
+        except OSError:
+            part.unlink(missing_ok=True)
+            raise
+
+
+class _Meter:
+    """Progress on standard error, if somebody is looking."""
+
+    def __init__(self, word: str) -> None:
+        self._word = word
+        self._shown = sys.stderr.isatty() and os.environ.get("TERM") != "dumb"
+        self._last = 0.0
+
+    def __call__(self, done: int, total: int) -> None:
+        now = time.monotonic()
+        if self._shown and (done == total or now - self._last > 0.1):
+            self._last = now
+            end = "\n" if done == total else ""
+            print(f"\r{self._word}: frame {done} of {total}", end=end, file=sys.stderr, flush=True)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,1 @@
+"""The computation. Knows nothing of the web, the database or the job queue."""

@@ -1,0 +1,1 @@
+"""Frames of reference, similarity transforms, lattices and the warp chain."""

@@ -1,0 +1,1 @@
+"""Reading and writing files: checks, probing, decoding, encoding, sound, proxies."""

@@ -1,0 +1,152 @@
+"""Streaming frames: one at a time, upright, with their exact times, in bounded memory."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import av
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import DamagedMedia
+from .probe import Scan, open_input, picture_stream
+
+Plane = NDArray[np.uint8] | NDArray[np.uint16]
+
+# Planar formats that are warped plane by plane as they are; the rest are converted once.
+PLANAR = {
+    "yuv420p", "yuvj420p", "yuv422p", "yuvj422p", "yuv444p", "yuvj444p",
+    "yuv420p10le", "yuv422p10le", "yuv444p10le",
+}  # fmt: skip
+_TURNS = {
+    90: cv2.ROTATE_90_CLOCKWISE,
+    180: cv2.ROTATE_180,
+    270: cv2.ROTATE_90_COUNTERCLOCKWISE,
+}
+
+
+@dataclass(frozen=True)
+class Picture:
+    """One decoded frame, upright.
+
+    ``planes``: luma ``(h, w)`` and two chroma planes, uint8 or uint16. ``chroma`` is how many luma
+    pixels a chroma pixel spans, ``(across, down)``; ``site`` is where in luma pixels the first
+    chroma sample sits, which turning the picture upright changes. ``index`` counts from the start
+    of the file.
+    """
+
+    index: int
+    pts: int
+    planes: tuple[Plane, Plane, Plane]
+    chroma: tuple[int, int]
+    site: tuple[float, float]
+    pixel_format: str
+
+    @property
+    def natural_site(self) -> tuple[float, float]:
+        """Where a reader of this pixel format expects the first chroma sample."""
+        return natural_site(self.pixel_format, self.chroma)
+
+
+def natural_site(pixel_format: str, chroma: tuple[int, int]) -> tuple[float, float]:
+    """Chroma siting by default: left-sited video, centred in full-range (JPEG) formats."""
+    centred = pixel_format.startswith("yuvj")
+    return (0.5 if centred and chroma[0] == 2 else 0.0, 0.5 if chroma[1] == 2 else 0.0)
+
+
+def turned_site(
+    site: tuple[float, float], chroma: tuple[int, int], rotation: int
+) -> tuple[float, float]:
+    """Siting after a clockwise turn. ``chroma`` and ``site`` are those of the stored picture."""
+    x, y = site
+    far_x, far_y = chroma[0] - 1 - x, chroma[1] - 1 - y
+    return {0: (x, y), 90: (far_y, x), 180: (far_x, far_y), 270: (y, far_x)}[rotation]
+
+
+def working_format(name: str) -> str:
+    """The planar format a source format is processed in: same depth (8 or 10), no less chroma."""
+    if name in PLANAR:
+        return name
+    info = av.VideoFormat(name)
+    deep = "10le" if info.components[0].bits > 8 else ""
+    if info.is_rgb or len(info.components) < 3:
+        return ("yuv444p" if info.is_rgb else "yuv420p") + deep
+    across = info.chroma_width(64)
+    down = info.chroma_height(64)
+    return {64: "yuv444p", 32: "yuv422p" if down == 64 else "yuv420p"}.get(
+        across, "yuv420p"
+    ) + deep
+
+
+def plane_view(plane: av.video.plane.VideoPlane, deep: bool) -> Plane:
+    """A plane's pixels as an array over the frame's own memory, ``(h, w)``, no copy."""
+    if deep:
+        wide = np.frombuffer(plane, np.uint16).reshape(plane.height, plane.line_size // 2)
+        return wide[:, : plane.width]
+    return np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)[:, : plane.width]
+
+
+def frames(
+    path: Path, scan: Scan, first: int, last: int, *, luma_only: bool = False
+) -> Iterator[Picture]:
+    """Decode frames ``first`` to ``last`` (inclusive) of ``scan.pts``, in order.
+
+    With ``luma_only`` the chroma planes are the luma plane again: measuring does not look at
+    colour. Raises DamagedMedia naming the frame that cannot be decoded.
+    """
+    wanted = scan.pts[first : last + 1]
+    expected = 0
+    with open_input(path) as container:
+        stream = picture_stream(container, path)
+        stream.thread_type = "AUTO"
+        if first:
+            container.seek(int(wanted[0]), stream=stream, backward=True)
+        decoded = container.decode(stream)
+        while expected < len(wanted):
+            try:
+                frame = next(decoded, None)
+            except (av.error.FFmpegError, ValueError) as error:
+                raise _damaged(path, first + expected) from error
+            if frame is None:
+                raise _damaged(path, first + expected)
+            stamp = frame.pts if frame.pts is not None else frame.dts
+            if stamp is None or stamp < wanted[expected]:
+                continue
+            if stamp != wanted[expected]:
+                raise _damaged(path, first + expected)
+            yield _picture(frame, first + expected, stamp, scan.probe.rotation, luma_only)
+            expected += 1
+
+
+def _picture(
+    frame: av.VideoFrame, index: int, stamp: int, rotation: int, luma_only: bool
+) -> Picture:
+    name = working_format(frame.format.name)
+    if frame.format.name != name and not (luma_only and frame.format.name == "nv12"):
+        frame = frame.reformat(format=name)
+    planes = [plane_view(p, name.endswith("10le")) for p in frame.planes[: 1 if luma_only else 3]]
+    chroma, site = (1, 1), (0.0, 0.0)
+    if not luma_only:
+        chroma = (
+            round(planes[0].shape[1] / planes[1].shape[1]),
+            round(planes[0].shape[0] / planes[1].shape[0]),
+        )
+        site = turned_site(natural_site(name, chroma), chroma, rotation)
+    if rotation:
+        planes = [cv2.rotate(p, _TURNS[rotation]) for p in planes]  # type: ignore[misc]
+        chroma = chroma[::-1] if rotation != 180 else chroma
+    if luma_only:
+        planes = planes * 3
+    return Picture(index, stamp, (planes[0], planes[1], planes[2]), chroma, site, name)
+
+
+def _damaged(path: Path, index: int) -> DamagedMedia:
+    return DamagedMedia(
+        f"frame {index} cannot be decoded; the file is damaged or cut short.",
+        file=path,
+        remedy=f"Copy it again, or use only the frames before {index}." if index else
+        "Copy it again.",
+    )

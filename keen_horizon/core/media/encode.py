@@ -1,0 +1,171 @@
+"""Writing MP4: H.264 with the source's frame times, colour tags and pixel aspect."""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from types import TracebackType
+
+import av
+import av.container
+import numpy as np
+from av.video.stream import VideoStream
+
+from ..errors import KeenError, NoRoom
+from .decode import Plane, plane_view
+from .probe import Scan, open_input
+from .sound import SoundTrack
+
+# Constant rate factors of libx264: smaller is better and larger.
+QUALITIES = {"fine": 14, "good": 18, "small": 24}
+
+
+@dataclass(frozen=True)
+class Encoding:
+    """How to encode. ``crf`` as libx264 counts it; ``keyframe`` is the longest gap in frames."""
+
+    crf: int = QUALITIES["good"]
+    preset: str = "fast"
+    keyframe: int = 250
+    tune: str | None = None
+
+
+@contextmanager
+def disk_errors(path: Path) -> Iterator[None]:
+    """Turn a full disk into a message; removes nothing (see :class:`Mp4Writer`)."""
+    try:
+        yield
+    except OSError as error:
+        if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+            raise NoRoom(
+                "the disk is full; the unfinished file was removed.",
+                file=path,
+                remedy="Make room and try again.",
+            ) from error
+        if isinstance(error, PermissionError | FileNotFoundError | IsADirectoryError):
+            raise KeenError(
+                f"cannot be written ({error.strerror}).", file=path, remedy="Choose another place."
+            ) from error
+        raise
+
+
+class Mp4Writer:
+    """An MP4 under construction in ``<path>.part``; it gets its name only when it is whole.
+
+    Use as a context manager. On any error, the part file is removed. ``first`` and ``last`` are
+    the range of ``scan`` that is written; its start becomes time zero. With ``square`` the output
+    has square pixels, otherwise the source's.
+    """
+
+    def __init__(
+        self,
+        path: Path,
+        scan: Scan,
+        width: int,
+        height: int,
+        pixel_format: str,
+        encoding: Encoding,
+        first: int,
+        last: int,
+        *,
+        square: bool = False,
+    ) -> None:
+        if width % 2 or height % 2:
+            raise ValueError("H.264 needs even sizes")
+        self.path = path
+        self.part = path.with_name(path.name + ".part")
+        self._scan, self._first, self._last = scan, first, last
+        self._zero = int(scan.pts[first])
+        self._aspect = 1.0 if square else scan.probe.pixel_aspect
+        self.sound_note = "The clip has no sound."
+        with disk_errors(path):
+            self._target = av.open(
+                str(self.part), "w", format="mp4", options={"movflags": "+faststart"}
+            )
+        self._stream = self._video_stream(width, height, pixel_format, encoding)
+        self._frame = av.VideoFrame(width, height, self._stream.codec_context.pix_fmt)
+        self._deep = (self._stream.codec_context.pix_fmt or "").endswith("10le")
+
+    def _video_stream(
+        self, width: int, height: int, pixel_format: str, encoding: Encoding
+    ) -> VideoStream:
+        options = {"crf": str(encoding.crf), "preset": encoding.preset}
+        if encoding.tune:
+            options["tune"] = encoding.tune
+        rate = Fraction(self._scan.probe.rate or 30.0).limit_denominator(1001)
+        stream = self._target.add_stream("libx264", rate=rate, options=options)
+        context = stream.codec_context
+        context.width, context.height = width, height
+        context.pix_fmt = pixel_format
+        context.time_base = self._scan.time_base
+        context.gop_size = encoding.keyframe
+        colour = self._scan.probe.colour
+        context.color_primaries = colour["primaries"]
+        context.color_trc = colour["transfer"]
+        context.colorspace = colour["matrix"]
+        context.color_range = colour["range"]
+        aspect = Fraction(self._aspect).limit_denominator(1000)
+        context.sample_aspect_ratio = aspect
+        stream.time_base = self._scan.time_base
+        return stream
+
+    def blank_planes(self) -> tuple[Plane, ...]:
+        """Arrays over a fresh frame's planes, to be filled and passed on by :meth:`write`."""
+        # The encoder keeps earlier frames for a while, so each one has its own memory.
+        context = self._stream.codec_context
+        self._frame = av.VideoFrame(context.width, context.height, context.pix_fmt)
+        return tuple(plane_view(p, self._deep) for p in self._frame.planes)
+
+    def write(self, pts: int) -> None:
+        """Encode the frame last handed out by :meth:`blank_planes` at the source's ``pts``."""
+        frame = self._frame
+        colour = self._scan.probe.colour
+        frame.colorspace, frame.color_range = colour["matrix"], colour["range"]
+        frame.color_primaries, frame.color_trc = colour["primaries"], colour["transfer"]
+        frame.pts = pts - self._zero
+        frame.time_base = self._scan.time_base
+        with disk_errors(self.path):
+            self._target.mux(self._stream.encode(frame))
+
+    def finish(self, sound_from: Path | None, *, encode_sound: bool = False) -> None:
+        """Flush the pictures, write the sound of the same range, and give the file its name."""
+        with disk_errors(self.path):
+            if sound_from is not None and self._scan.probe.sound is not None:
+                with open_input(sound_from) as source:
+                    base = float(self._scan.time_base)
+                    step = float(np.median(np.diff(self._scan.pts))) * base
+                    start = self._zero * base
+                    end = int(self._scan.pts[self._last]) * base + step
+                    track = SoundTrack(
+                        source, self._target, start, end, always_encode=encode_sound
+                    )
+                    self._target.mux(self._stream.encode(None))
+                    track.mux()
+                    self.sound_note = track.said
+            else:
+                self._target.mux(self._stream.encode(None))
+            self._target.close()
+            with self.part.open("rb") as written:
+                os.fsync(written.fileno())
+            self.part.replace(self.path)
+
+    def __enter__(self) -> Mp4Writer:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        if kind is not None:
+            try:
+                self._target.close()
+            except (OSError, ValueError):
+                pass  # the first error is the one to report
+            self.part.unlink(missing_ok=True)

@@ -1,0 +1,230 @@
+"""Opening a file safely, and reading off what it holds."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import av.container
+import numpy as np
+from av.video.stream import VideoStream
+from numpy.typing import NDArray
+
+from ..errors import DamagedMedia, MediaError
+from ..geometry.canvas import Canvas
+from .containers import demuxer_for
+
+LONGEST_SIDE = 8192
+SHORTEST_SIDE = 16
+FEWEST_FRAMES = 2
+DECODERS = {
+    "h264", "hevc", "vp8", "vp9", "av1", "libdav1d", "libvpx", "libvpx-vp9", "mpeg4",
+    "prores", "mjpeg", "dnxhd", "ffv1", "rawvideo", "mpeg2video", "png", "v210",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Probe:
+    """What a file holds. Sizes are of the upright picture (rotation flag applied)."""
+
+    width: int
+    height: int
+    pixel_aspect: float
+    rotation: int  # degrees clockwise the stored picture is turned to stand upright: 0 90 180 270
+    pixel_format: str
+    bit_depth: int
+    codec: str
+    container: str
+    frame_count: int
+    rate: float  # mean frames a second
+    variable_rate: bool
+    duration: float  # seconds, first frame shown to last frame gone
+    colour: dict[str, int]
+    sound: dict[str, Any] | None
+
+    @property
+    def canvas(self) -> Canvas:
+        return Canvas(self.width, self.height, self.pixel_aspect)
+
+    def to_json(self) -> dict[str, Any]:
+        return asdict(self)
+
+    @classmethod
+    def from_json(cls, data: dict[str, Any]) -> Probe:
+        return cls(**data)
+
+
+@dataclass(frozen=True)
+class Scan:
+    """A probe with the presentation time of every frame.
+
+    ``pts`` int64 ``(n,)`` ascending, in units of ``time_base`` seconds.
+    """
+
+    probe: Probe
+    pts: NDArray[np.int64]
+    time_base: Fraction
+
+    @property
+    def times(self) -> NDArray[np.float64]:
+        """``(n,)`` seconds since the first frame."""
+        return (self.pts - self.pts[0]) * float(self.time_base)
+
+
+def open_input(path: Path) -> av.container.InputContainer:
+    """Open a local, single-file container; never anything it refers to."""
+    demuxer = demuxer_for(path)
+    try:
+        return av.open(
+            f"file:{path.resolve()}",
+            format=demuxer,
+            options={"protocol_whitelist": "file", "enable_drefs": "0", "use_absolute_path": "0"},
+        )
+    except (av.error.FFmpegError, ValueError) as error:
+        raise DamagedMedia(
+            f"the file cannot be opened ({_words(error)}).", file=path, remedy="Copy it again."
+        ) from error
+
+
+def picture_stream(container: av.container.InputContainer, path: Path) -> VideoStream:
+    """The stream that holds the footage (cover pictures are passed over)."""
+    for stream in container.streams.video:
+        attached = stream.disposition & av.stream.Disposition.attached_pic
+        if not attached and stream.codec_context is not None:
+            return stream
+    held = "only sound" if container.streams.audio else "no pictures"
+    raise MediaError(f"the file holds {held}.", file=path, remedy="Choose a file with a picture.")
+
+
+def scan(path: str | Path) -> Scan:
+    """Check and describe a file, reading packet times but decoding only the first frame.
+
+    Raises MediaError (or DamagedMedia) naming the file, the reason and what to do.
+    """
+    path = Path(path)
+    if not path.is_file():
+        raise MediaError("there is no such file.", file=path, remedy="Check the name.")
+    with open_input(path) as container:
+        stream = picture_stream(container, path)
+        context = stream.codec_context
+        if context.name not in DECODERS:
+            raise MediaError(
+                f"its picture is coded as {context.name}, which is not read here.",
+                file=path,
+                remedy="Convert it to H.264 first.",
+            )
+        if max(context.width, context.height) > LONGEST_SIDE:
+            raise MediaError(
+                f"its picture is {context.width} x {context.height}; the longest side may be "
+                f"{LONGEST_SIDE}.",
+                file=path,
+                remedy="Scale it down first.",
+            )
+        pts = _packet_times(container, stream, path)
+        sound = _sound(container)
+    with open_input(path) as container:
+        stream = picture_stream(container, path)
+        try:
+            first = next(container.decode(stream), None)
+        except (av.error.FFmpegError, ValueError) as error:
+            raise _undecodable(path, error) from error
+        if first is None:
+            raise _undecodable(path, None)
+        return _describe(path, container, stream, first, pts, sound)
+
+
+def _packet_times(
+    container: av.container.InputContainer, stream: VideoStream, path: Path
+) -> NDArray[np.int64]:
+    times: list[int] = []
+    try:
+        for packet in container.demux(stream):
+            if packet.size and not packet.is_discard:
+                stamp = packet.pts if packet.pts is not None else packet.dts
+                if stamp is not None:
+                    times.append(stamp)
+    except av.error.FFmpegError as error:
+        raise _undecodable(path, error) from error
+    pts = np.unique(np.array(times, np.int64))
+    if len(pts) < FEWEST_FRAMES:
+        count = "one frame" if len(pts) else "no frames"
+        raise MediaError(
+            f"it holds {count}; camera motion needs at least {FEWEST_FRAMES}.",
+            file=path,
+            remedy="Choose a longer recording.",
+        )
+    return pts
+
+
+def _describe(
+    path: Path,
+    container: av.container.InputContainer,
+    stream: VideoStream,
+    first: av.VideoFrame,
+    pts: NDArray[np.int64],
+    sound: dict[str, Any] | None,
+) -> Scan:
+    rotation = round(-first.rotation / 90.0) * 90 % 360
+    width, height = first.width, first.height
+    if min(width, height) < SHORTEST_SIDE:
+        raise MediaError(
+            f"its picture is {width} x {height}; the shortest side may be {SHORTEST_SIDE}.",
+            file=path,
+            remedy="Choose another recording.",
+        )
+    ratio = stream.sample_aspect_ratio or Fraction(1)
+    aspect = float(ratio) if ratio > 0 else 1.0
+    if rotation in (90, 270):
+        width, height, aspect = height, width, 1.0 / aspect
+    assert stream.time_base is not None
+    steps = np.diff(pts) * float(stream.time_base)
+    typical = float(np.median(steps))
+    duration = float(steps.sum()) + typical
+    probe = Probe(
+        width=width,
+        height=height,
+        pixel_aspect=aspect,
+        rotation=rotation,
+        pixel_format=first.format.name,
+        bit_depth=first.format.components[0].bits,
+        codec=stream.codec_context.codec.name,
+        container=container.format.name,
+        frame_count=len(pts),
+        rate=len(pts) / duration if duration > 0 else 0.0,
+        # A time base coarser than the rate makes steps differ by a tick; that is not variable.
+        variable_rate=bool(np.ptp(steps) > max(0.25 * typical, 2.5 * float(stream.time_base))),
+        duration=duration,
+        colour={
+            "primaries": int(first.color_primaries),
+            "transfer": int(first.color_trc),
+            "matrix": int(first.colorspace),
+            "range": int(first.color_range),
+        },
+        sound=sound,
+    )
+    return Scan(probe, pts, stream.time_base)
+
+
+def _sound(container: av.container.InputContainer) -> dict[str, Any] | None:
+    if not container.streams.audio:
+        return None
+    context = container.streams.audio[0].codec_context
+    return {
+        "codec": context.codec.name,
+        "rate": context.sample_rate,
+        "channels": context.layout.nb_channels,
+    }
+
+
+def _undecodable(path: Path, error: Exception | None) -> DamagedMedia:
+    why = f" ({_words(error)})" if error else ""
+    return DamagedMedia(
+        f"its pictures cannot be decoded{why}.", file=path, remedy="Copy it again."
+    )
+
+
+def _words(error: Exception) -> str:
+    return str(getattr(error, "strerror", None) or error).strip() or type(error).__name__

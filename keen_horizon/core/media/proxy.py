@@ -1,0 +1,72 @@
+"""The proxy the browser plays, and the still picture for the shelf."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import av
+import cv2
+import numpy as np
+
+from .decode import Picture, frames
+from .encode import Encoding, Mp4Writer
+from .probe import Scan
+
+LINES = 540
+KEYFRAME = 15  # frames between keyframes: a seek decodes few
+ENCODING = Encoding(crf=22, preset="veryfast", keyframe=KEYFRAME, tune="fastdecode")
+POSTER_WIDTH = 480
+
+
+def proxy_size(scan: Scan) -> tuple[int, int]:
+    """Even size of the proxy, square pixels, never larger than the source."""
+    canvas = scan.probe.canvas
+    width = canvas.width * canvas.pixel_aspect
+    shrink = min(1.0, LINES / canvas.height, 1920 / width)
+    return max(16, round(width * shrink / 2) * 2), max(16, round(canvas.height * shrink / 2) * 2)
+
+
+def make_proxy(
+    path: Path, scan: Scan, target: Path, poster: Path, progress: Callable[[int, int], None]
+) -> None:
+    """Decode the whole file once: a small H.264 copy with AAC sound, and a JPEG of its middle.
+
+    8 bits, upright, square pixels, the source's frame times. Frame ``n`` of the proxy is frame
+    ``n`` of the source.
+    """
+    width, height = proxy_size(scan)
+    total = scan.probe.frame_count
+    with Mp4Writer(
+        target, scan, width, height, "yuv420p", ENCODING, 0, total - 1, square=True
+    ) as writer:
+        for done, picture in enumerate(frames(path, scan, 0, total - 1), 1):
+            planes = writer.blank_planes()
+            _shrink(picture, planes)
+            if done == total // 2 + 1:
+                _write_poster(planes, scan, poster)
+            writer.write(picture.pts)
+            progress(done, total)
+        writer.finish(path, encode_sound=True)
+
+
+def _shrink(picture: Picture, planes: tuple[np.ndarray, ...]) -> None:
+    for source, target in zip(picture.planes, planes, strict=True):
+        size = (target.shape[1], target.shape[0])
+        if source.dtype == np.uint8:
+            cv2.resize(source, size, dst=target, interpolation=cv2.INTER_AREA)
+        else:
+            small = cv2.resize(source, size, interpolation=cv2.INTER_AREA)
+            np.copyto(target, np.minimum((small + 2) >> 2, 255), casting="unsafe")
+
+
+def _write_poster(planes: tuple[np.ndarray, ...], scan: Scan, poster: Path) -> None:
+    frame = av.VideoFrame(planes[0].shape[1], planes[0].shape[0], "yuv420p")
+    for plane, data in zip(frame.planes, planes, strict=True):
+        view = np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)
+        view[:, : plane.width] = data
+    frame.colorspace, frame.color_range = scan.probe.colour["matrix"], scan.probe.colour["range"]
+    picture = frame.to_ndarray(format="bgr24")
+    height = round(POSTER_WIDTH * picture.shape[0] / picture.shape[1])
+    small = cv2.resize(picture, (POSTER_WIDTH, height), interpolation=cv2.INTER_AREA)
+    poster.write_bytes(cv2.imencode(".jpg", small, [cv2.IMWRITE_JPEG_QUALITY, 85])[1].tobytes())

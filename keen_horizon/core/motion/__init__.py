@@ -1,0 +1,1 @@
+"""From pixels to marks, and from marks to the camera's motion."""

@@ -1,0 +1,196 @@
+"""Camera motion from marks: one robust transform a frame pair, for all pairs at once.
+
+Weighted least squares with weights that fade out what does not fit (Geman-McClure), the width of
+the fade shrinking step by step so that the start does not decide the end (Blake, Zisserman,
+*Visual Reconstruction*, MIT Press 1987: graduated non-convexity). The start is the median shift.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry.canvas import Canvas
+from ..geometry.similarity import Similarities
+from .cuts import find_cuts
+from .measure import Measure
+
+Model = Literal["shift", "similarity"]
+
+BATCH = 256  # pairs worked on at once: bounds memory whatever the clip's length
+FADE_STEPS = 7
+FADE_END = 0.0014  # of the picture's half-diagonal: about 1 px at 720 lines
+MARKS_SURE = 40  # steering marks at which their number is no longer a doubt
+SHARE_SURE, SHARE_LOST = 0.45, 0.15  # of the marks that agree with the fit
+SPREAD_SURE = 0.18  # rms distance of steering marks from their mean, of the half-diagonal
+
+
+@dataclass(frozen=True)
+class CameraMotion:
+    """Motion of ``n`` frames.
+
+    ``steps`` maps scene points of frame ``t - 1`` to frame ``t`` (identity at 0 and at cuts);
+    ``marks`` ``(n,)`` counts those that steer; ``confidence`` ``(n,)`` in 0..1; ``residual``
+    ``(n,)`` is the rms distance of steering marks from the fit, scene units; ``steering`` bool, one
+    per record of the measure. ``times`` ``(n,)`` seconds. ``cuts`` as :func:`find_cuts`.
+    """
+
+    model: Model
+    steps: Similarities
+    marks: NDArray[np.int64]
+    confidence: NDArray[np.float64]
+    residual: NDArray[np.float64]
+    steering: NDArray[np.bool_]
+    times: NDArray[np.float64]
+    cuts: NDArray[np.intp]
+
+    def __len__(self) -> int:
+        return len(self.steps)
+
+    @property
+    def segments(self) -> list[tuple[int, int]]:
+        """Stretches between cuts as ``[start, end)``."""
+        edges = [0, *self.cuts.tolist(), len(self)]
+        return list(zip(edges[:-1], edges[1:], strict=True))
+
+    @property
+    def trusted(self) -> Similarities:
+        """The steps as far as they can be believed: none where there is no confidence.
+
+        A step that is not believed counts as "the camera did not move", so the correction stays
+        where it was: the picture then moves exactly as the source does, without a jump.
+        """
+        c = np.clip(self.confidence / 0.5, 0.0, 1.0)
+        return self.steps.faded(c * c * (3 - 2 * c))
+
+
+def camera_motion(measure: Measure, canvas: Canvas, model: Model) -> CameraMotion:
+    """Fit ``model`` to every frame pair of a measure of pictures of size ``canvas``."""
+    n = len(measure)
+    a, b = np.ones(n, complex), np.zeros(n, complex)
+    count, confidence, residual = np.zeros(n, np.int64), np.zeros(n), np.zeros(n)
+    steering = np.zeros(len(measure.records), bool)
+    for start in range(1, n, BATCH):
+        stop = min(start + BATCH, n)
+        pairs = _pairs(measure, canvas, start, stop)
+        fit = _fit(pairs, model, canvas.radius)
+        a[start:stop], b[start:stop] = fit.a, fit.b
+        count[start:stop], confidence[start:stop] = fit.count, fit.confidence
+        residual[start:stop] = fit.residual
+        steering[pairs.record[pairs.valid & (fit.weight > 0.25)]] = True
+    cuts = find_cuts(measure)
+    a[cuts], b[cuts], confidence[cuts] = 1.0, 0.0, 1.0
+    confidence[0] = 1.0
+    return CameraMotion(
+        model, Similarities(a, b), count, confidence, residual, steering, measure.times, cuts
+    )
+
+
+@dataclass(frozen=True)
+class _Pairs:
+    """Marks seen in both frames of each pair, padded: arrays ``(pairs, most marks)``."""
+
+    before: NDArray[np.complex128]
+    after: NDArray[np.complex128]
+    valid: NDArray[np.bool_]
+    record: NDArray[np.intp]  # index of the later sighting
+
+
+def _pairs(measure: Measure, canvas: Canvas, start: int, stop: int) -> _Pairs:
+    low = int(measure.offsets[start - 1])
+    high = int(measure.offsets[stop])
+    records = measure.records[low:high]
+    counts = np.diff(measure.offsets[start - 1 : stop + 1])
+    frame = np.repeat(np.arange(stop - start + 1), counts)
+    key = frame.astype(np.int64) << 32 | records["id"].astype(np.int64)
+    later = np.nonzero(frame > 0)[0]
+    wanted = key[later] - (1 << 32)
+    at = np.searchsorted(key, wanted)
+    hit = key[np.minimum(at, len(key) - 1)] == wanted if len(key) else np.zeros(0, bool)
+    later, earlier = later[hit], at[hit]
+    pair = frame[later] - 1
+    per_pair = np.bincount(pair, minlength=stop - start)
+    slot = np.arange(len(pair)) - np.repeat(np.cumsum(per_pair) - per_pair, per_pair)
+    shape = (stop - start, max(1, int(per_pair.max(initial=0))))
+    points = np.stack([records["x"], records["y"]], axis=-1).astype(float)
+    scene = canvas.to_scene(points)
+    before, after = np.zeros(shape, complex), np.zeros(shape, complex)
+    valid, record = np.zeros(shape, bool), np.zeros(shape, np.intp)
+    before[pair, slot], after[pair, slot] = scene[earlier], scene[later]
+    valid[pair, slot], record[pair, slot] = True, later + low
+    return _Pairs(before, after, valid, record)
+
+
+@dataclass(frozen=True)
+class _Fit:
+    a: NDArray[np.complex128]
+    b: NDArray[np.complex128]
+    weight: NDArray[np.float64]
+    count: NDArray[np.int64]
+    confidence: NDArray[np.float64]
+    residual: NDArray[np.float64]
+
+
+def _fit(pairs: _Pairs, model: Model, radius: float) -> _Fit:
+    moved = pairs.after - pairs.before
+    b = _median(moved.real, pairs.valid) + 1j * _median(moved.imag, pairs.valid)
+    a = np.ones(len(b), complex)
+    end = FADE_END * radius
+    rest = np.abs(moved - b[:, None])
+    width = np.maximum(3.0 * _median(rest, pairs.valid), 2.0 * end)
+    shrink = (end / width) ** (1.0 / (FADE_STEPS - 1))
+    weight = pairs.valid.astype(float)
+    for _ in range(FADE_STEPS):
+        rest = np.abs(pairs.after - (a[:, None] * pairs.before + b[:, None]))
+        w2 = (width * width)[:, None]
+        weight = np.where(pairs.valid, (w2 / (w2 + rest * rest)) ** 2, 0.0)
+        a, b = _weighted(pairs, weight, model)
+        width = width * shrink
+    rest = np.abs(pairs.after - (a[:, None] * pairs.before + b[:, None]))
+    weight = np.where(pairs.valid, (end**2 / (end**2 + rest * rest)) ** 2, 0.0)
+    steer = weight > 0.25
+    count = steer.sum(axis=1)
+    many = np.maximum(count, 1)
+    mean = np.where(steer, pairs.before, 0).sum(axis=1) / many
+    far = np.where(steer, np.abs(pairs.before - mean[:, None]) ** 2, 0).sum(axis=1)
+    spread = np.sqrt(far / many) / radius
+    share = count / np.maximum(pairs.valid.sum(axis=1), 1)
+    confidence = (
+        np.clip(count / MARKS_SURE, 0, 1)
+        * np.clip((share - SHARE_LOST) / (SHARE_SURE - SHARE_LOST), 0, 1)
+        * np.clip(spread / SPREAD_SURE, 0, 1)
+    )
+    residual = np.sqrt(np.where(steer, rest**2, 0).sum(axis=1) / many)
+    return _Fit(a, b, weight, count, confidence, residual)
+
+
+def _weighted(
+    pairs: _Pairs, weight: NDArray[np.float64], model: Model
+) -> tuple[NDArray[np.complex128], NDArray[np.complex128]]:
+    """Weighted least squares of ``after = a before + b``, closed form, one a row."""
+    total = np.maximum(weight.sum(axis=1), 1e-12)
+    p = (weight * pairs.before).sum(axis=1) / total
+    q = (weight * pairs.after).sum(axis=1) / total
+    if model == "shift":
+        return np.ones(len(p), complex), np.asarray(q - p)
+    before, after = pairs.before - p[:, None], pairs.after - q[:, None]
+    power = (weight * np.abs(before) ** 2).sum(axis=1)
+    # With fewer than two marks apart from each other only a shift can be told.
+    a = np.where(
+        power > 1e-9,
+        (weight * np.conj(before) * after).sum(axis=1) / np.maximum(power, 1e-9),
+        1.0,
+    )
+    return a, q - a * p
+
+
+def _median(values: NDArray[np.float64], valid: NDArray[np.bool_]) -> NDArray[np.float64]:
+    """Median of the valid entries of each row; 0 for a row without any."""
+    ordered = np.sort(np.where(valid, values, np.inf), axis=1)
+    count = valid.sum(axis=1)
+    middle = np.maximum(count - 1, 0) // 2
+    found = np.take_along_axis(ordered, middle[:, None], axis=1)[:, 0]
+    return np.where(count > 0, found, 0.0)

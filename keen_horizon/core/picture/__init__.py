@@ -1,0 +1,1 @@
+"""Sampling pixels through a warp."""

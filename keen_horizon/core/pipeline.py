@@ -1,0 +1,159 @@
+"""Measure, solve, render: the whole job as plain functions with a progress callback.
+
+``progress(done, total)`` is called after frames; raising from it stops the work cleanly (that is
+how work is cancelled).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from .errors import KeenError
+from .geometry.canvas import Canvas
+from .geometry.chain import View, WarpChain
+from .media.decode import frames, working_format
+from .media.encode import Encoding, Mp4Writer
+from .media.probe import Scan
+from .motion.camera import CameraMotion
+from .motion.marks import MarkFollower
+from .motion.measure import Measure, MeasureWriter
+from .picture.warp import warp_planes
+from .steady.solution import Solution
+
+Progress = Callable[[int, int], None]
+
+
+def silent(done: int, total: int) -> None:
+    """Progress that nobody watches."""
+
+
+def check_range(scan: Scan, first: int, last: int) -> None:
+    """Raise KeenError unless ``first`` to ``last`` (inclusive) are two frames or more of it."""
+    count = scan.probe.frame_count
+    if not 0 <= first < last < count:
+        raise KeenError(
+            f"frames {first} to {last} cannot be used: the recording has frames 0 to "
+            f"{count - 1}, and a range needs at least two.",
+            remedy="Choose another range.",
+        )
+
+
+def measure(
+    path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent
+) -> Measure:
+    """Follow marks through frames ``first`` to ``last`` and keep them in ``folder``."""
+    check_range(scan, first, last)
+    total = last - first + 1
+    follower = MarkFollower(scan.probe.width, scan.probe.height)
+    with MeasureWriter(folder) as writer:
+        for done, picture in enumerate(frames(path, scan, first, last, luma_only=True), 1):
+            writer.add(follower.step(picture.planes[0]))
+            progress(done, total)
+        writer.close(scan.times[first : last + 1], first)
+    return Measure.read(folder)
+
+
+@dataclass(frozen=True)
+class Rendered:
+    """What a render says of itself."""
+
+    width: int
+    height: int
+    sound: str
+    frame_count: int
+
+
+def resized(view: View, lines: int | None) -> View:
+    """The view delivered at ``lines`` rows (never more than it has), sizes kept even."""
+    if lines is None or lines >= view.output.height:
+        return view
+    factor = lines / view.output.height
+    width = max(16, round(view.output.width * factor / 2) * 2)
+    output = Canvas(width, lines // 2 * 2, view.output.pixel_aspect)
+    return View(output, view.zoom, view.scale * factor, view.offset)
+
+
+def render(
+    path: Path,
+    scan: Scan,
+    chain: WarpChain,
+    first: int,
+    target: Path,
+    *,
+    bare: bool,
+    encoding: Encoding | None = None,
+    lines: int | None = None,
+    progress: Progress = silent,
+) -> Rendered:
+    """Draw the chain's frames, starting at ``first`` of the file, into an MP4 with its sound.
+
+    ``bare`` leaves uncovered areas black; otherwise the chain covers the output.
+    """
+    chain = WarpChain(chain.source, resized(chain.view, lines), chain.steady)
+    total = len(chain)
+    last = first + total - 1
+    check_range(scan, first, last)
+    matrices = chain.matrices()
+    output = chain.view.output
+    full = scan.probe.colour["range"] == 2
+    format_ = working_format(scan.probe.pixel_format)
+    with Mp4Writer(
+        target, scan, output.width, output.height, format_, encoding or Encoding(), first, last
+    ) as writer:
+        for done, picture in enumerate(frames(path, scan, first, last), 1):
+            planes = writer.blank_planes()
+            warp_planes(picture, matrices[done - 1], planes, bare=bare, full_range=full)
+            writer.write(picture.pts)
+            progress(done, total)
+        writer.finish(path)
+    return Rendered(output.width, output.height, writer.sound_note, total)
+
+
+def measure_report(motion: CameraMotion, canvas: Canvas, first: int) -> dict[str, Any]:
+    """The measure as JSON data: see ``docs/formats.md``."""
+    matrices = motion.steps.pixel_matrices(canvas)
+    return {
+        "width": canvas.width,
+        "height": canvas.height,
+        "pixel_aspect": canvas.pixel_aspect,
+        "frames": [
+            {
+                "index": first + t,
+                "time": float(motion.times[t]),
+                "marks": int(motion.marks[t]),
+                "confidence": round(float(motion.confidence[t]), 4),
+                "previous_to_this": matrices[t].tolist(),
+            }
+            for t in range(len(motion))
+        ],
+        "cuts": [first + int(t) for t in motion.cuts],
+    }
+
+
+def solution_report(solution: Solution, motion: CameraMotion, first: int) -> dict[str, Any]:
+    """The report of a correction as JSON data, frames counted as in the file."""
+    report = dict(solution.report)
+    report["tightest_frame"] += first
+    report["cuts"] = [first + t for t in report["cuts"]]
+    steady = solution.chain.steady.pixel_matrices(solution.chain.source)
+    zoom = solution.chain.view.zoom
+    report["conventions"] = (
+        "steady maps a pixel of the steadied picture (source size, before zoom) to the source "
+        "pixel it is taken from; zoom is the zoom applied, zoom_needed the least for that frame"
+    )
+    report["frames"] = [
+        {
+            "index": first + t,
+            "time": float(motion.times[t]),
+            "steady": steady[t].tolist(),
+            "zoom": zoom,
+            "zoom_needed": float(np.minimum(solution.zooms[t], 1e6)),
+        }
+        for t in range(len(motion))
+    ]
+    return report

@@ -1,0 +1,1 @@
+"""Scores: shake, stability, distortion, picture kept."""

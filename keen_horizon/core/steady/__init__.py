@@ -1,0 +1,1 @@
+"""From the camera's motion to a calmer path, and what that path costs."""

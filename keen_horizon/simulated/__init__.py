@@ -1,0 +1,1 @@
+"""A make-believe camera: painted places, moves and shake whose truth is known."""

@@ -1,0 +1,105 @@
+"""The camera: where it is, where it looks, and how it shakes.
+
+World: X right, Y down, Z forward, metres; the quay's edge is at Y = 0. A camera's rotation takes
+world directions to camera directions (x right, y down, z forward).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Pinhole:
+    """Intrinsics: size in pixels and focal length in pixels."""
+
+    width: int
+    height: int
+    focal: float
+
+    @property
+    def matrix(self) -> Array:
+        """``(3, 3)`` from camera directions to pixels, pixel centres at integers."""
+        cx, cy = (self.width - 1) / 2, (self.height - 1) / 2
+        return np.array([[self.focal, 0, cx], [0, self.focal, cy], [0, 0, 1.0]])
+
+    @classmethod
+    def from_view(cls, width: int, height: int, degrees: float) -> Pinhole:
+        """A camera with this horizontal angle of view."""
+        return cls(width, height, width / 2 / np.tan(np.radians(degrees) / 2))
+
+
+@dataclass(frozen=True)
+class Truth:
+    """What really happened, ``n`` frames.
+
+    ``position`` ``(n, 3)`` metres, ``rotation`` ``(n, 3, 3)`` world to camera, ``times`` ``(n,)``
+    seconds, ``row_times`` ``(n, rows)`` seconds (all rows at once: a global shutter).
+    """
+
+    camera: Pinhole
+    times: Array
+    row_times: Array
+    position: Array
+    rotation: Array
+
+    def __len__(self) -> int:
+        return len(self.times)
+
+    def project(self, points: Array, frame: int) -> Array:
+        """World points ``(m, 3)`` to pixels ``(m, 2)``; NaN behind the camera."""
+        seen = (points - self.position[frame]) @ self.rotation[frame].T @ self.camera.matrix.T
+        with np.errstate(divide="ignore", invalid="ignore"):
+            pixels = seen[:, :2] / seen[:, 2:]
+        return np.where(seen[:, 2:] > 0.1, pixels, np.nan)
+
+
+def rotations(yaw: Array, pitch: Array, roll: Array) -> Array:
+    """``(n, 3, 3)`` world to camera. Radians: yaw right, pitch up, roll clockwise, seen by the
+    camera's operator; applied yaw first."""
+
+    def stack(rows: list[list[Array]]) -> Array:
+        return np.stack([np.stack(r, axis=-1) for r in rows], axis=-2)
+
+    one, zero = np.ones_like(yaw), np.zeros_like(yaw)
+    cy, sy, cp, sp, cr, sr = (f(a) for a in (yaw, pitch, roll) for f in (np.cos, np.sin))
+    turn = stack([[cy, zero, -sy], [zero, one, zero], [sy, zero, cy]])
+    nod = stack([[one, zero, zero], [zero, cp, sp], [zero, -sp, cp]])
+    lean = stack([[cr, sr, zero], [-sr, cr, zero], [zero, zero, one]])
+    return np.asarray(lean @ nod @ turn)
+
+
+def tremor(times: Array, low: float, high: float, rng: np.random.Generator) -> Array:
+    """``(n,)`` noise of unit rms between ``low`` and ``high`` Hz: a sum of 24 sines."""
+    frequencies = np.exp(rng.uniform(np.log(low), np.log(high), 24))
+    phases = rng.uniform(0, 2 * np.pi, 24)
+    # Falls off with frequency, as a hand's does.
+    strengths = (low / frequencies) ** 0.5
+    wave = np.sin(2 * np.pi * frequencies * times[:, None] + phases) @ strengths
+    return np.asarray(wave / np.sqrt((strengths**2).sum() / 2))
+
+
+def footfall(times: Array, steps_per_second: float, rng: np.random.Generator) -> Array:
+    """``(n,)`` bounce of a walk, amplitude about 1: a sharp dip at every step."""
+    sway = 0.06 * tremor(times, 0.2, 0.7, rng)
+    phase = 2 * np.pi * steps_per_second * times + sway * 2 * np.pi
+    return np.asarray(np.cos(phase) + 0.35 * np.cos(2 * phase + 0.6) + 0.12 * np.cos(3 * phase))
+
+
+def buzz(times: Array, hertz: float, rng: np.random.Generator) -> Array:
+    """``(n,)`` vibration of an engine: ``hertz`` and two harmonics, unit rms."""
+    wave = np.zeros_like(times)
+    for harmonic, strength in ((1, 1.0), (2, 0.5), (3, 0.25)):
+        wave += strength * np.sin(2 * np.pi * harmonic * hertz * times + rng.uniform(0, 6.3))
+    return np.asarray(wave / np.sqrt((1 + 0.25 + 0.0625) / 2))
+
+
+def ease(times: Array, start: float, end: float) -> Array:
+    """0 before ``start``, 1 after ``end``, smooth between."""
+    x = np.clip((times - start) / (end - start), 0, 1)
+    return np.asarray(x * x * x * (10 - 15 * x + 6 * x * x))
