@@ -103,14 +103,15 @@ def render(
     full = scan.probe.colour["range"] == 2
     format_ = working_format(scan.probe.pixel_format)
     with Mp4Writer(
-        target, scan, output.width, output.height, format_, encoding or Encoding(), first, last
-    ) as writer:
+        target, scan, output.width, output.height, format_, encoding or Encoding(), first, last,
+        sound_from=path,
+    ) as writer:  # fmt: skip
         for done, picture in enumerate(frames(path, scan, first, last), 1):
             planes = writer.blank_planes()
             warp_planes(picture, matrices[done - 1], planes, bare=bare, full_range=full)
             writer.write(picture.pts)
             progress(done, total)
-        writer.finish(path)
+        writer.finish()
     return Rendered(output.width, output.height, writer.sound_note, total)
 
 

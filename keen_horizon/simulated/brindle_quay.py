@@ -248,7 +248,7 @@ def loft_doorway(seconds: float = 8.0) -> Take:
 
     position = np.stack([2.0 + 0 * times, -3.4 + 0 * times, 0 * times], axis=-1)
     position += 0.0015 * np.stack([tremor(times, 0.2, 3, rng) for _ in range(3)], axis=-1)
-    yaw, pitch, roll = sway(0.38, 0.11), sway(0.30, 0.12), sway(0.30, 0.08)
+    yaw, pitch, roll = sway(0.26, 0.10), sway(0.22, 0.10), sway(0.24, 0.08)
     scene = Scene((*_backdrop(), *_far_side(), gull(2.0, 6.0, 12.0, -10.0, -5.6, 15.0), *_basin(),
                    *_near_side(), _doorway()))  # fmt: skip
     return Take("loft doorway", scene, _truth(position, yaw, pitch - 4.5, roll, times))

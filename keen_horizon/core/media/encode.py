@@ -58,8 +58,9 @@ class Mp4Writer:
     """An MP4 under construction in ``<path>.part``; it gets its name only when it is whole.
 
     Use as a context manager. On any error, the part file is removed. ``first`` and ``last`` are
-    the range of ``scan`` that is written; its start becomes time zero. With ``square`` the output
-    has square pixels, otherwise the source's.
+    the range of ``scan`` that is written; its start becomes time zero. The sound of that range comes
+    from the file ``sound_from``. With ``square`` the output has square pixels, otherwise the
+    source's.
     """
 
     def __init__(
@@ -73,13 +74,15 @@ class Mp4Writer:
         first: int,
         last: int,
         *,
+        sound_from: Path | None = None,
+        encode_sound: bool = False,
         square: bool = False,
     ) -> None:
         if width % 2 or height % 2:
             raise ValueError("H.264 needs even sizes")
         self.path = path
         self.part = path.with_name(path.name + ".part")
-        self._scan, self._first, self._last = scan, first, last
+        self._scan = scan
         self._zero = int(scan.pts[first])
         self._aspect = 1.0 if square else scan.probe.pixel_aspect
         self.sound_note = "The clip has no sound."
@@ -88,6 +91,18 @@ class Mp4Writer:
                 str(self.part), "w", format="mp4", options={"movflags": "+faststart"}
             )
         self._stream = self._video_stream(width, height, pixel_format, encoding)
+        self._sound_source: av.container.InputContainer | None = None
+        self._sound: SoundTrack | None = None
+        if sound_from is not None and scan.probe.sound is not None:
+            base = float(scan.time_base)
+            step = float(np.median(np.diff(scan.pts))) * base
+            end = int(scan.pts[last]) * base + step
+            self._sound_source = open_input(sound_from)
+            self._sound = SoundTrack(
+                self._sound_source, self._target, self._zero * base, end,
+                always_encode=encode_sound,
+            )  # fmt: skip
+            self.sound_note = self._sound.said
         self._frame = av.VideoFrame(width, height, self._stream.codec_context.pix_fmt)
         self._deep = (self._stream.codec_context.pix_fmt or "").endswith("10le")
 
@@ -131,24 +146,15 @@ class Mp4Writer:
         frame.time_base = self._scan.time_base
         with disk_errors(self.path):
             self._target.mux(self._stream.encode(frame))
+            if self._sound is not None:
+                self._sound.advance(pts * float(self._scan.time_base))
 
-    def finish(self, sound_from: Path | None, *, encode_sound: bool = False) -> None:
-        """Flush the pictures, write the sound of the same range, and give the file its name."""
+    def finish(self) -> None:
+        """Flush pictures and sound, and give the file its name."""
         with disk_errors(self.path):
-            if sound_from is not None and self._scan.probe.sound is not None:
-                with open_input(sound_from) as source:
-                    base = float(self._scan.time_base)
-                    step = float(np.median(np.diff(self._scan.pts))) * base
-                    start = self._zero * base
-                    end = int(self._scan.pts[self._last]) * base + step
-                    track = SoundTrack(
-                        source, self._target, start, end, always_encode=encode_sound
-                    )
-                    self._target.mux(self._stream.encode(None))
-                    track.mux()
-                    self.sound_note = track.said
-            else:
-                self._target.mux(self._stream.encode(None))
+            self._target.mux(self._stream.encode(None))
+            if self._sound is not None:
+                self._sound.finish()
             self._target.close()
             with self.part.open("rb") as written:
                 os.fsync(written.fileno())
@@ -163,6 +169,8 @@ class Mp4Writer:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
+        if self._sound_source is not None:
+            self._sound_source.close()
         if kind is not None:
             try:
                 self._target.close()

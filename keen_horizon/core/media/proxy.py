@@ -38,8 +38,9 @@ def make_proxy(
     width, height = proxy_size(scan)
     total = scan.probe.frame_count
     with Mp4Writer(
-        target, scan, width, height, "yuv420p", ENCODING, 0, total - 1, square=True
-    ) as writer:
+        target, scan, width, height, "yuv420p", ENCODING, 0, total - 1,
+        sound_from=path, encode_sound=True, square=True,
+    ) as writer:  # fmt: skip
         for done, picture in enumerate(frames(path, scan, 0, total - 1), 1):
             planes = writer.blank_planes()
             _shrink(picture, planes)
@@ -47,7 +48,7 @@ def make_proxy(
                 _write_poster(planes, scan, poster)
             writer.write(picture.pts)
             progress(done, total)
-        writer.finish(path, encode_sound=True)
+        writer.finish()
 
 
 def _shrink(picture: Picture, planes: tuple[np.ndarray, ...]) -> None:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from fractions import Fraction
+
 import av
 import av.container
 from av.audio.stream import AudioStream
@@ -38,6 +41,9 @@ class SoundTrack:
             layout = self._input.codec_context.layout
             self._output = target.add_stream("aac", rate=rate, layout=layout)
             self._output.bit_rate = 96_000 * max(1, layout.nb_channels)
+        self._reached = float("-inf")
+        self._done = False
+        self._steps = self._run()
 
     @property
     def said(self) -> str:
@@ -46,45 +52,56 @@ class SoundTrack:
             return f"Sound copied bit for bit ({self.codec})."
         return f"Sound re-encoded from {self.codec} to AAC: MP4 cannot hold it as it is."
 
-    def mux(self) -> None:
-        """Write the whole track."""
+    def advance(self, until: float) -> None:
+        """Write the sound up to ``until`` seconds of the source, so that it lies between the
+        pictures it belongs to."""
+        while not self._done and self._reached < until:
+            self._done = not next(self._steps, False)
+
+    def finish(self) -> None:
+        """Write the rest."""
+        self.advance(float("inf"))
+
+    def _run(self) -> Iterator[bool]:
         if self._start > 0:
             self._source.seek(max(0, int((self._start - 1.0) * av.time_base)))
-        if self.copied:
-            self._copy()
-        else:
-            self._encode()
+        yield from self._copy() if self.copied else self._encode()
 
-    def _copy(self) -> None:
+    def _within(self, time: float) -> bool:
+        self._reached = time
+        return time >= self._start - 1e-6
+
+    def _copy(self) -> Iterator[bool]:
         for packet in self._source.demux(self._input):
             if packet.pts is None or packet.size == 0:
                 continue
             time = float(packet.pts * packet.time_base)
             if time >= self._end:
                 break
-            if time < self._start - 1e-6:
-                continue
-            shift = round(self._start / float(packet.time_base))
-            packet.pts -= shift
-            packet.dts = packet.pts
-            packet.stream = self._output
-            self._target.mux(packet)
+            if self._within(time):
+                packet.pts -= round(self._start / float(packet.time_base))
+                packet.dts = packet.pts
+                packet.stream = self._output
+                self._target.mux(packet)
+            yield True
 
-    def _encode(self) -> None:
+    def _encode(self) -> Iterator[bool]:
         context = self._output.codec_context
         resampler = av.AudioResampler(
             format=context.format, layout=context.layout, rate=context.sample_rate
         )
-        written = 0
+        samples: int | None = None  # written so far, counted from the start of the range
         for frame in self._source.decode(self._input):
             time = frame.time or 0.0
             if time >= self._end:
                 break
-            if time < self._start - 1e-6:
-                continue
-            for piece in resampler.resample(frame):
-                piece.pts = None
-                self._target.mux(self._output.encode(piece))
-                written += 1
-        if written:
+            if self._within(time):
+                if samples is None:
+                    samples = round((time - self._start) * context.sample_rate)
+                for piece in resampler.resample(frame):
+                    piece.pts, piece.time_base = samples, Fraction(1, context.sample_rate)
+                    samples += piece.samples
+                    self._target.mux(self._output.encode(piece))
+            yield True
+        if samples is not None:
             self._target.mux(self._output.encode(None))

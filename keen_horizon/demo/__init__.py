@@ -1,0 +1,1 @@
+"""The demo shoot: Brindle Quay, rendered on this machine."""

@@ -1,0 +1,59 @@
+"""Making the demo shoot and putting it on the shelf."""
+
+from __future__ import annotations
+
+import multiprocessing
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+import cv2
+from sqlalchemy import select
+
+from ..jobs.queue import Queue
+from ..simulated.brindle_quay import TAKES
+from ..simulated.record import record
+from ..store import shelf
+from ..store.database import Database
+from ..store.models import Recording, Shoot
+from ..store.vault import Vault
+
+SHOOT = "Brindle Quay"
+
+
+def _record(job: tuple[str, str]) -> tuple[str, str]:
+    name, path = job
+    cv2.setNumThreads(1)  # one process a core already
+    record(TAKES[name](), Path(path))
+    return job
+
+
+def ensure_demo(url: str, data: Path, say: Callable[[str], None]) -> None:
+    """Render whichever takes of the demo shoot are missing, and hand them to the workers."""
+    database, vault = Database(url), Vault(data / "vault")
+    with database.session.begin() as session:
+        shoot = session.scalar(select(Shoot).where(Shoot.name == SHOOT).order_by(Shoot.id))
+        if shoot is None:
+            shoot = shelf.add_shoot(session, SHOOT)
+        shelf.put_back(shoot)
+        held = set(
+            session.scalars(select(Recording.name).where(Recording.shoot_id == shoot.id))
+        )
+    missing = [name for name in TAKES if f"{name}.mp4" not in held]
+    if not missing:
+        return
+    say(f"rendering the demo shoot: {', '.join(missing)} (once, about half a minute)")
+    queue = Queue(url)
+    with tempfile.TemporaryDirectory(dir=data) as room:
+        jobs = [(name, str(Path(room) / f"{name}.mp4")) for name in missing]
+        with multiprocessing.get_context("spawn").Pool(2) as pool:
+            for name, path in pool.imap(_record, jobs):
+                say(f"  {name} is ready")
+                size = Path(path).stat().st_size
+                key = vault.adopt("sources", Path(path))
+                with database.session() as session:
+                    home = session.get_one(Shoot, shoot.id)
+                    recording, _ = shelf.add_recording(session, home, f"{name}.mp4", size, key)
+                    queue.ask(session, "ingest", recording.id)
+    queue.close()
+    database.engine.dispose()

@@ -1,0 +1,1 @@
+"""Background work: taking files in, measuring, long solves, exports."""

@@ -1,0 +1,89 @@
+"""The task queue: one task, which runs a row of the work table."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import procrastinate
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..store.models import Work, now
+
+QUICK, SLOW = "quick", "slow"
+_QUEUES = {"ingest": QUICK, "measure": QUICK, "solve": QUICK, "export": SLOW}
+TASK = "keen_horizon.run"
+OPEN_STATES = ("queued", "running")
+Kind = Literal["ingest", "measure", "solve", "export"]
+
+
+class Queue:
+    """Hands work to the workers. Thread-safe; opened on first use."""
+
+    def __init__(self, url: str) -> None:
+        self._app = procrastinate.App(
+            connector=procrastinate.SyncPsycopgConnector(conninfo=url, min_size=1, max_size=3)
+        )
+        self._app.open()
+
+    def close(self) -> None:
+        self._app.close()
+
+    def send(self, session: Session, work: Work) -> None:
+        """Commit the row, then tell the workers. A row that was never told of is found by the
+        workers themselves (see :mod:`.worker`)."""
+        session.commit()
+        work.queue_job = self._app.configure_task(TASK, queue=_QUEUES[work.kind]).defer(
+            work_id=work.id
+        )
+        session.commit()
+
+    def ask(
+        self,
+        session: Session,
+        kind: Kind,
+        recording_id: int,
+        *,
+        clip_id: int | None = None,
+        export_id: int | None = None,
+        details: dict[str, object] | None = None,
+    ) -> Work:
+        """Request a piece of work; the same piece already under way is returned instead."""
+        details = details or {}
+        query = select(Work).where(
+            Work.kind == kind,
+            Work.recording_id == recording_id,
+            Work.state.in_(OPEN_STATES),
+            Work.cancel.is_(False),
+        )
+        if export_id is not None:
+            query = query.where(Work.export_id == export_id)
+        for work in session.scalars(query):
+            if work.details == details:
+                return work
+        work = Work(
+            kind=kind,
+            recording_id=recording_id,
+            clip_id=clip_id,
+            export_id=export_id,
+            details=details,
+        )
+        session.add(work)
+        self.send(session, work)
+        return work
+
+    def retry(self, session: Session, work: Work) -> None:
+        """Start failed or cancelled work over."""
+        if work.state in OPEN_STATES:
+            return
+        work.state, work.cancel, work.message = "queued", False, None
+        work.done, work.finished, work.created = 0, None, now()
+        self.send(session, work)
+
+    def cancel(self, session: Session, work: Work) -> None:
+        """Stop it: at once if nobody has begun, else as soon as the worker looks up."""
+        work.cancel = True
+        if work.state == "queued":
+            work.state, work.finished = "cancelled", now()
+            work.message = "Cancelled before it began."
+        session.commit()

@@ -1,0 +1,205 @@
+"""What each kind of work does."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from ..core import pipeline
+from ..core.errors import KeenError, MediaError
+from ..core.media.encode import QUALITIES, Encoding
+from ..core.media.probe import Scan, scan
+from ..core.media.proxy import make_proxy
+from ..core.motion.camera import camera_motion
+from ..core.motion.kept import write_motion
+from ..core.steady.solution import first_treatment
+from ..core.treatment import parse
+from ..store import treatments
+from ..store.database import Database
+from ..store.models import Clip, Export, Measure, Recording, Work, now
+from ..store.timing import stored_scan, write_timing
+from ..store.vault import Vault
+from .lifecycle import Run
+from .solutions import Solver
+
+
+class Workshop:
+    """Does the work. One an operating-system process."""
+
+    def __init__(self, database: Database, vault: Vault) -> None:
+        self.database, self.vault = database, vault
+        self._solver = Solver(vault)
+
+    def do(self, run: Run) -> None:
+        with self.database.session() as session:
+            work = session.get_one(Work, run.work_id)
+            kind, details = work.kind, dict(work.details)
+            recording = session.get_one(Recording, work.recording_id)
+            export_id = work.export_id
+        try:
+            if kind == "ingest":
+                self._ingest(run, recording)
+            elif kind == "measure":
+                self._measure(run, recording, details)
+            elif kind == "solve":
+                self._solve(recording, details)
+            elif kind == "export" and export_id is not None:
+                self._export(run, recording, export_id)
+        except KeenError as error:
+            # The vault's file names mean nothing to the person who gave the file.
+            raise error.renamed(recording.name) if error.file else error
+
+    def _ingest(self, run: Run, recording: Recording) -> None:
+        """Check a file, make its proxy, and let its clips know how long they are."""
+        source = self.vault.path(recording.source_key)
+        with self.vault.workspace() as room:
+            try:
+                found = scan(source)
+                make_proxy(source, found, room / "proxy.mp4", room / "poster.jpg", run.progress)
+            except MediaError as error:
+                self._refuse(recording, error.renamed(recording.name))
+                raise
+            write_timing(found, room / "timing.npz")
+            kept = {
+                "probe": found.probe.to_json(),
+                "timing_key": self.vault.adopt("timings", room / "timing.npz"),
+                "proxy_key": self.vault.adopt("proxies", room / "proxy.mp4"),
+                "poster_key": self.vault.adopt("posters", room / "poster.jpg"),
+            }
+        with self.database.session.begin() as session:
+            row = session.get_one(Recording, recording.id)
+            for name, value in kept.items():
+                setattr(row, name, value)
+            row.refusal = None
+            for clip in session.scalars(select(Clip).where(Clip.recording_id == row.id)):
+                if clip.last_frame is None:
+                    clip.last_frame = found.probe.frame_count - 1
+
+    def _refuse(self, recording: Recording, error: KeenError) -> None:
+        with self.database.session.begin() as session:
+            session.get_one(Recording, recording.id).refusal = error.message
+
+    def _measure(self, run: Run, recording: Recording, details: dict[str, Any]) -> None:
+        """Measure a range, and give its untouched clips their first treatment."""
+        first, last = int(details["first"]), int(details["last"])
+        found = stored_scan(recording, self.vault)
+        source = self.vault.path(recording.source_key)
+        canvas = found.probe.canvas
+        started = time.monotonic()
+        with self.vault.workspace() as room:
+            folder = room / "measure"
+            measured = pipeline.measure(source, found, first, last, folder, run.progress)
+            motion = camera_motion(measured, canvas, "similarity")
+            write_motion(camera_motion(measured, canvas, "shift"), folder)
+            write_motion(motion, folder)
+            seconds = time.monotonic() - started
+            key = self.vault.adopt_folder("measures", folder)
+        with self.database.session.begin() as session:
+            session.execute(
+                insert(Measure)
+                .values(
+                    recording_id=recording.id,
+                    first_frame=first,
+                    last_frame=last,
+                    folder_key=key,
+                    seconds=seconds,
+                    created=now(),
+                )
+                .on_conflict_do_nothing()
+            )
+            for clip in session.scalars(
+                select(Clip).where(
+                    Clip.recording_id == recording.id,
+                    Clip.first_frame == first,
+                    Clip.last_frame == last,
+                    Clip.revision_id.is_(None),
+                )
+            ):
+                treatments.change(session, clip, first_treatment(motion, canvas))
+        self._note_shake(recording, first, last)
+
+    def _note_shake(self, recording: Recording, first: int, last: int) -> None:
+        """The shake figures the shelf shows."""
+        with self.database.session.begin() as session:
+            for clip in session.scalars(
+                select(Clip).where(
+                    Clip.recording_id == recording.id,
+                    Clip.first_frame == first,
+                    Clip.last_frame == last,
+                )
+            ):
+                measure = treatments.measure_of(session, clip)
+                if measure is not None:
+                    solution = self._solver.find(
+                        recording, measure, treatments.current(clip), patient=True
+                    )
+                    assert solution is not None
+                    clip.shake = shelf_figures(solution.report)
+
+    def _solve(self, recording: Recording, details: dict[str, Any]) -> None:
+        with self.database.session() as session:
+            measure = session.get_one(Measure, int(details["measure"]))
+        self._solver.find(recording, measure, parse(details["treatment"]), patient=True)
+
+    def _export(self, run: Run, recording: Recording, export_id: int) -> None:
+        with self.database.session() as session:
+            export = session.get_one(Export, export_id)
+            treatment = parse(export.revision.treatment)
+            measure = self._measure_for(session, export)
+        source = self.vault.path(recording.source_key)
+        found: Scan = stored_scan(recording, self.vault)
+        started = time.monotonic()
+        solution = self._solver.find(recording, measure, treatment, patient=True)
+        assert solution is not None
+        motion = self._solver.motion(measure, treatment.motion.model)
+        solved = time.monotonic()
+        with self.vault.workspace() as room:
+            target = room / "export.mp4"
+            rendered = pipeline.render(
+                source,
+                found,
+                solution.chain,
+                export.first_frame,
+                target,
+                bare=treatment.edge == "leave",
+                encoding=Encoding(crf=QUALITIES[export.quality]),
+                lines=export.lines,
+                progress=run.progress,
+            )
+            report = pipeline.solution_report(solution, motion, export.first_frame)
+            report["sound"] = rendered.sound
+            report["output"] = {"width": rendered.width, "height": rendered.height}
+            report["treatment"] = treatment.model_dump(mode="json")
+            report["seconds"] = {
+                "measure": measure.seconds,
+                "solve": solved - started,
+                "render": time.monotonic() - solved,
+            }
+            size = Path(target).stat().st_size
+            key = self.vault.adopt("exports", target)
+        with self.database.session.begin() as session:
+            row = session.get_one(Export, export_id)
+            row.file_key, row.size, row.report, row.finished = key, size, report, now()
+
+    @staticmethod
+    def _measure_for(session: Session, export: Export) -> Measure:
+        measure = session.scalar(
+            select(Measure).where(
+                Measure.recording_id == export.clip.recording_id,
+                Measure.first_frame == export.first_frame,
+                Measure.last_frame == export.last_frame,
+            )
+        )
+        if measure is None:
+            raise KeenError("the clip has not been measured.", remedy="Open the clip first.")
+        return measure
+
+
+def shelf_figures(report: dict[str, Any]) -> dict[str, float]:
+    """The few numbers a shelf card shows."""
+    return {name: report[name] for name in ("shake_before", "shake_after", "picture_kept")}

@@ -1,0 +1,1 @@
+"""Starting everything on one machine: private database, web server, workers, tests."""

@@ -1,0 +1,136 @@
+"""``./keen`` continues here, inside the virtual environment."""
+
+from __future__ import annotations
+
+import logging
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from ..demo.shoot import ensure_demo
+from ..jobs.worker import work_forever
+from ..store.database import migrate
+from ..store.vault import Vault
+from .postgres import database_url, free_port
+from .processes import PREFERRED_PORT, Crew, wait_for_page
+
+HOME = Path(os.environ.get("KEEN_HOME", Path.cwd()))
+
+
+def say(text: str) -> None:
+    print(f"keen: {text}", flush=True)
+
+
+def data_folder() -> Path:
+    return Path(os.environ.get("KEEN_DATA", HOME / ".keen")).resolve()
+
+
+def main() -> int:
+    # A supervisor's polite request ends us the way Ctrl-C does.
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
+    command, *rest = sys.argv[1:]
+    try:
+        match command:
+            case "demo" | "serve":
+                return serve(demo=command == "demo")
+            case "worker":
+                return worker()
+            case "run-worker":
+                return run_worker(rest)
+            case "test":
+                return test(rest)
+            case "lint":
+                return lint()
+            case "bench" | "shots":
+                return tool(command, rest)
+    except KeyboardInterrupt:
+        say("stopped.")
+        return 0
+    return 2
+
+
+def serve(*, demo: bool) -> int:
+    """Database, migrations, demo shoot, web server, workers; until Ctrl-C."""
+    data = data_folder()
+    data.mkdir(parents=True, exist_ok=True)
+    say("starting the database")
+    with database_url(data) as url:
+        migrate(url)
+        if demo:
+            ensure_demo(url, data, say)
+        port = chosen_port()
+        address = f"http://127.0.0.1:{port}/"
+        with Crew(url, data) as crew:
+            crew.start_web(port)
+            crew.start_workers()
+            wait_for_page(address, crew)
+            say(f"Keen Horizon is at {address}  (Ctrl-C stops it)")
+            try:
+                while True:
+                    time.sleep(1)
+                    crew.check()
+            except KeyboardInterrupt:
+                say("stopping")
+    return 0
+
+
+def chosen_port() -> int:
+    wanted = os.environ.get("KEEN_PORT")
+    if wanted:
+        return int(wanted)
+    with socket.socket() as probe:
+        taken = probe.connect_ex(("127.0.0.1", PREFERRED_PORT)) == 0
+    return free_port() if taken else PREFERRED_PORT
+
+
+def worker() -> int:
+    """One more worker, in this terminal."""
+    with database_url(data_folder()) as url:
+        migrate(url)
+        say("working (Ctrl-C stops)")
+        os.environ["KEEN_DATABASE_URL"] = url
+        return run_worker([])
+
+
+def run_worker(queues: list[str]) -> int:
+    logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(name)s %(message)s")
+    work_forever(os.environ["KEEN_DATABASE_URL"], Vault(data_folder() / "vault"), queues or None)
+    return 0
+
+
+def test(arguments: list[str]) -> int:
+    """All tests, on a database of their own."""
+    with database_url(data_folder(), passing=True) as url:
+        environment = {**os.environ, "KEEN_TEST_DATABASE_URL": url}
+        return subprocess.run(
+            [sys.executable, "-m", "pytest", *arguments], cwd=HOME, env=environment
+        ).returncode
+
+
+def lint() -> int:
+    """Style, types, and the one way imports go."""
+    tools = Path(sys.executable).parent
+    worst = 0
+    for command in (
+        ["ruff", "check", "."],
+        ["mypy"],
+        ["lint-imports"],
+    ):
+        say(" ".join(command))
+        worst |= subprocess.run([str(tools / command[0]), *command[1:]], cwd=HOME).returncode
+    return worst
+
+
+def tool(name: str, arguments: list[str]) -> int:
+    """Benchmarks and screenshots live beside the application."""
+    return subprocess.run(
+        [sys.executable, "-m", f"tools.{name}", *arguments], cwd=HOME
+    ).returncode
+
+
+if __name__ == "__main__":
+    sys.exit(main())

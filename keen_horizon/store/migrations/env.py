@@ -1,0 +1,12 @@
+"""Alembic's entry: runs migrations against the database it is told of."""
+
+from alembic import context
+from sqlalchemy import create_engine
+
+from keen_horizon.store.models import Base
+
+engine = create_engine(context.config.attributes["url"])
+with engine.connect() as connection:
+    context.configure(connection=connection, target_metadata=Base.metadata)
+    with context.begin_transaction():
+        context.run_migrations()

@@ -1,0 +1,163 @@
+"""The tables.
+
+A *recording* is a file that was added; a *clip* is a range of one. A clip's *revisions* are its
+treatments, one a change, each pointing to the one it came from: undo walks back, redo forward to
+the newest child, and nothing is ever lost. A *measure* belongs to a range of a recording, so it
+outlives every change of settings.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, DateTime, ForeignKey, MetaData, UniqueConstraint
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+Json = dict[str, Any]
+
+
+def now() -> datetime:
+    return datetime.now(UTC)
+
+
+class Base(DeclarativeBase):
+    metadata = MetaData(
+        naming_convention={
+            "ix": "ix_%(column_0_label)s",
+            "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+            "fk": "fk_%(table_name)s_%(column_0_name)s_%(referred_table_name)s",
+            "pk": "pk_%(table_name)s",
+        }
+    )
+    type_annotation_map = {  # noqa: RUF012
+        datetime: DateTime(timezone=True),
+        Json: JSONB,
+    }
+
+
+class Shoot(Base):
+    """Clips recorded together."""
+
+    __tablename__ = "shoots"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    created: Mapped[datetime] = mapped_column(default=now)
+    removed: Mapped[datetime | None]
+
+
+class Recording(Base):
+    """A file that was added. ``probe`` and what follows are None until it has been taken in."""
+
+    __tablename__ = "recordings"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shoot_id: Mapped[int] = mapped_column(ForeignKey("shoots.id"), index=True)
+    name: Mapped[str]
+    size: Mapped[int] = mapped_column(BigInteger)
+    source_key: Mapped[str]
+    probe: Mapped[Json | None]
+    timing_key: Mapped[str | None]
+    proxy_key: Mapped[str | None]
+    poster_key: Mapped[str | None]
+    refusal: Mapped[str | None]
+    created: Mapped[datetime] = mapped_column(default=now)
+    shoot: Mapped[Shoot] = relationship()
+
+
+class Measure(Base):
+    """The marks of a range of a recording; ``folder_key`` names a folder in the vault."""
+
+    __tablename__ = "measures"
+    __table_args__ = (UniqueConstraint("recording_id", "first_frame", "last_frame"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    recording_id: Mapped[int] = mapped_column(ForeignKey("recordings.id"))
+    first_frame: Mapped[int]
+    last_frame: Mapped[int]
+    folder_key: Mapped[str]
+    seconds: Mapped[float]
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
+class Clip(Base):
+    """A range of a recording. ``last_frame`` is None until the recording has been taken in."""
+
+    __tablename__ = "clips"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    recording_id: Mapped[int] = mapped_column(ForeignKey("recordings.id"), index=True)
+    name: Mapped[str]
+    first_frame: Mapped[int] = mapped_column(default=0)
+    last_frame: Mapped[int | None]
+    revision_id: Mapped[int | None] = mapped_column(
+        ForeignKey("revisions.id", use_alter=True, name="fk_clips_revision")
+    )
+    shake: Mapped[Json | None]
+    created: Mapped[datetime] = mapped_column(default=now)
+    removed: Mapped[datetime | None]
+    recording: Mapped[Recording] = relationship()
+    revision: Mapped[Revision | None] = relationship(foreign_keys=[revision_id], post_update=True)
+
+
+class Revision(Base):
+    """One state of a clip's treatment. With a ``name`` it is a version."""
+
+    __tablename__ = "revisions"
+    __table_args__ = (UniqueConstraint("clip_id", "number"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    clip_id: Mapped[int] = mapped_column(ForeignKey("clips.id"))
+    number: Mapped[int]
+    parent_id: Mapped[int | None] = mapped_column(ForeignKey("revisions.id"), index=True)
+    treatment: Mapped[Json]
+    name: Mapped[str | None]
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
+class Export(Base):
+    """A rendered file, or one to be. ``treatment`` and range are those it was asked for with."""
+
+    __tablename__ = "exports"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    clip_id: Mapped[int] = mapped_column(ForeignKey("clips.id"), index=True)
+    revision_id: Mapped[int] = mapped_column(ForeignKey("revisions.id"))
+    first_frame: Mapped[int]
+    last_frame: Mapped[int]
+    quality: Mapped[str]
+    lines: Mapped[int | None]
+    file_name: Mapped[str]
+    file_key: Mapped[str | None]
+    size: Mapped[int | None] = mapped_column(BigInteger)
+    report: Mapped[Json | None]
+    created: Mapped[datetime] = mapped_column(default=now)
+    finished: Mapped[datetime | None]
+    clip: Mapped[Clip] = relationship()
+    revision: Mapped[Revision] = relationship()
+
+
+class Work(Base):
+    """A piece of background work, as the job tray shows it.
+
+    ``kind``: ingest, measure, solve or export. ``state``: queued, running, done, failed or
+    cancelled. ``attempt`` counts starts: whoever holds an older number has been replaced.
+    ``details`` is what the work needs to know.
+    """
+
+    __tablename__ = "work"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    recording_id: Mapped[int] = mapped_column(ForeignKey("recordings.id"), index=True)
+    clip_id: Mapped[int | None] = mapped_column(ForeignKey("clips.id"), index=True)
+    export_id: Mapped[int | None] = mapped_column(ForeignKey("exports.id"))
+    details: Mapped[Json] = mapped_column(default=dict)
+    state: Mapped[str] = mapped_column(default="queued", index=True)
+    done: Mapped[int] = mapped_column(default=0)
+    total: Mapped[int] = mapped_column(default=0)
+    message: Mapped[str | None]
+    attempt: Mapped[int] = mapped_column(default=0)
+    cancel: Mapped[bool] = mapped_column(default=False)
+    queue_job: Mapped[int | None] = mapped_column(BigInteger)
+    created: Mapped[datetime] = mapped_column(default=now)
+    started: Mapped[datetime | None]
+    finished: Mapped[datetime | None]
+    recording: Mapped[Recording] = relationship()
+    clip: Mapped[Clip | None] = relationship()
+    export: Mapped[Export | None] = relationship()

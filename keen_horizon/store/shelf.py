@@ -1,0 +1,88 @@
+"""Shoots and their clips: adding, naming, removing."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..core.errors import KeenError
+from .models import Clip, Recording, Shoot, now
+
+LONGEST_NAME = 120
+
+
+class NotFound(KeenError):
+    """Something that is not, or no longer, on the shelf."""
+
+
+def shoots(session: Session) -> list[Shoot]:
+    return list(
+        session.scalars(select(Shoot).where(Shoot.removed.is_(None)).order_by(Shoot.created))
+    )
+
+
+def clips_of(session: Session, shoot: Shoot) -> list[Clip]:
+    return list(
+        session.scalars(
+            select(Clip)
+            .join(Clip.recording)
+            .where(Recording.shoot_id == shoot.id, Clip.removed.is_(None))
+            .order_by(Clip.created, Clip.id)
+        )
+    )
+
+
+def get_shoot(session: Session, shoot_id: int) -> Shoot:
+    shoot = session.get(Shoot, shoot_id)
+    if shoot is None:
+        raise NotFound("there is no such shoot.", remedy="Go back to the shelf.")
+    return shoot
+
+
+def get_clip(session: Session, clip_id: int) -> Clip:
+    """A clip that has not been removed."""
+    clip = session.get(Clip, clip_id)
+    if clip is None or clip.removed is not None:
+        raise NotFound("there is no such clip.", remedy="Go back to the shelf.")
+    return clip
+
+
+def clean_name(text: object) -> str:
+    """A name as typed, trimmed. Raises KeenError if nothing is left or it is too long."""
+    name = " ".join(str(text or "").split())
+    if not name:
+        raise KeenError("a name cannot be empty.")
+    if len(name) > LONGEST_NAME:
+        raise KeenError(f"a name can have {LONGEST_NAME} characters at most.")
+    return name
+
+
+def add_shoot(session: Session, name: str) -> Shoot:
+    shoot = Shoot(name=clean_name(name))
+    session.add(shoot)
+    session.flush()
+    return shoot
+
+
+def add_recording(
+    session: Session, shoot: Shoot, name: str, size: int, source_key: str
+) -> tuple[Recording, Clip]:
+    """A recording whose file is in the vault, and one clip that is all of it."""
+    recording = Recording(shoot_id=shoot.id, name=name, size=size, source_key=source_key)
+    session.add(recording)
+    session.flush()
+    stem = name.rsplit(".", 1)[0][:LONGEST_NAME] or "clip"
+    clip = Clip(recording_id=recording.id, name=clean_name(stem), first_frame=0)
+    clip.recording = recording
+    session.add(clip)
+    session.flush()
+    return recording, clip
+
+
+def remove(thing: Clip | Shoot) -> None:
+    """Take it off the shelf; :func:`put_back` undoes that."""
+    thing.removed = now()
+
+
+def put_back(thing: Clip | Shoot) -> None:
+    thing.removed = None

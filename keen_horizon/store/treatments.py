@@ -1,0 +1,128 @@
+"""A clip's treatment, revision by revision: change, undo, redo, versions, range."""
+
+from __future__ import annotations
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from ..core.errors import KeenError
+from ..core.treatment import Treatment, parse
+from .models import Clip, Measure, Revision
+from .shelf import clean_name
+
+
+def current(clip: Clip) -> Treatment:
+    """The treatment in force; the default where none was made yet."""
+    return parse(clip.revision.treatment) if clip.revision else Treatment()
+
+
+def change(session: Session, clip: Clip, treatment: Treatment) -> Revision:
+    """Make ``treatment`` the current one, as a new revision unless nothing changed."""
+    data = treatment.model_dump(mode="json")
+    if clip.revision is not None and clip.revision.treatment == data:
+        return clip.revision
+    # One at a time: the number is the next free one of this clip.
+    session.execute(select(Clip.id).where(Clip.id == clip.id).with_for_update())
+    last = session.scalar(
+        select(func.coalesce(func.max(Revision.number), 0)).where(Revision.clip_id == clip.id)
+    )
+    revision = Revision(
+        clip_id=clip.id, number=(last or 0) + 1, parent_id=clip.revision_id, treatment=data
+    )
+    session.add(revision)
+    session.flush()
+    clip.revision_id, clip.revision = revision.id, revision
+    return revision
+
+
+def undo(session: Session, clip: Clip) -> bool:
+    """Step back; False at the beginning."""
+    if clip.revision is None or clip.revision.parent_id is None:
+        return False
+    clip.revision = session.get(Revision, clip.revision.parent_id)
+    return True
+
+
+def redo(session: Session, clip: Clip) -> bool:
+    """Step forward to the newest revision made from this one; False at the end."""
+    child = _newest_child(session, clip)
+    if child is None:
+        return False
+    clip.revision = child
+    return True
+
+
+def steps(session: Session, clip: Clip) -> dict[str, bool]:
+    """Which of undo and redo have somewhere to go."""
+    return {
+        "undo": bool(clip.revision and clip.revision.parent_id),
+        "redo": _newest_child(session, clip) is not None,
+    }
+
+
+def _newest_child(session: Session, clip: Clip) -> Revision | None:
+    if clip.revision_id is None:
+        return None
+    return session.scalar(
+        select(Revision)
+        .where(Revision.parent_id == clip.revision_id)
+        .order_by(Revision.number.desc())
+        .limit(1)
+    )
+
+
+def name_version(session: Session, clip: Clip, name: str) -> Revision:
+    """Keep the current revision under a name; a name is used once a clip."""
+    if clip.revision is None:
+        raise KeenError("there is nothing to keep yet: the clip has not been measured.")
+    clean = clean_name(name)
+    taken = session.scalar(
+        select(Revision).where(
+            Revision.clip_id == clip.id, Revision.name == clean, Revision.id != clip.revision.id
+        )
+    )
+    if taken is not None:
+        raise KeenError(f"there is a version '{clean}' already.", remedy="Choose another name.")
+    clip.revision.name = clean
+    return clip.revision
+
+
+def versions(session: Session, clip: Clip) -> list[Revision]:
+    return list(
+        session.scalars(
+            select(Revision)
+            .where(Revision.clip_id == clip.id, Revision.name.is_not(None))
+            .order_by(Revision.number)
+        )
+    )
+
+
+def go_to(session: Session, clip: Clip, revision_id: int) -> Revision:
+    """Make a revision of this clip the current one."""
+    revision = session.get(Revision, revision_id)
+    if revision is None or revision.clip_id != clip.id:
+        raise KeenError("this clip has no such version.")
+    clip.revision = revision
+    return revision
+
+
+def set_range(clip: Clip, first: int, last: int) -> None:
+    """Use frames ``first`` to ``last`` of the recording."""
+    count = (clip.recording.probe or {}).get("frame_count", 0)
+    if not 0 <= first < last < count:
+        raise KeenError(
+            f"frames {first} to {last} cannot be the range: the recording has frames 0 to "
+            f"{count - 1}, and a range needs at least two."
+        )
+    clip.first_frame, clip.last_frame = first, last
+
+
+def measure_of(session: Session, clip: Clip) -> Measure | None:
+    """The measure of the clip's present range, if it has been made."""
+    return session.scalar(
+        select(Measure).where(
+            Measure.recording_id == clip.recording_id,
+            Measure.first_frame == clip.first_frame,
+            Measure.last_frame == clip.last_frame,
+        )
+    )

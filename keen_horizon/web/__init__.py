@@ -1,0 +1,100 @@
+"""The web application: one blueprint a screen. Nothing here decodes video."""
+
+from __future__ import annotations
+
+import os
+import secrets
+from dataclasses import dataclass
+from pathlib import Path
+from typing import cast
+
+from flask import Flask, Response, current_app
+from flask_wtf.csrf import CSRFProtect
+
+from ..jobs.queue import Queue
+from ..jobs.solutions import Solver
+from ..store.database import Database
+from ..store.vault import Vault
+
+UPLOAD_LIMIT = 20 * 10**9  # bytes
+POLICY = "; ".join(
+    (
+        "default-src 'none'",
+        "script-src 'self'",
+        "style-src 'self'",
+        "img-src 'self' data: blob:",
+        "font-src 'self'",
+        "media-src 'self'",
+        "connect-src 'self'",
+        "base-uri 'none'",
+        "form-action 'self'",
+        "frame-ancestors 'none'",
+    )
+)
+
+
+@dataclass(frozen=True)
+class Services:
+    """What the screens stand on."""
+
+    database: Database
+    vault: Vault
+    queue: Queue
+    solver: Solver
+
+
+def services() -> Services:
+    """The services of the application that answers the present request."""
+    return cast(Services, current_app.extensions["keen"])
+
+
+def create_app(url: str | None = None, data: Path | None = None) -> Flask:
+    """The application on a database (default ``KEEN_DATABASE_URL``) and a data folder
+    (default ``KEEN_DATA``)."""
+    from . import clip, errors, export, media, shelf, work
+
+    url = url or os.environ["KEEN_DATABASE_URL"]
+    data = data or Path(os.environ["KEEN_DATA"])
+    app = Flask(__name__)
+    app.config.update(
+        SECRET_KEY=_secret(data),
+        SESSION_COOKIE_SAMESITE="Strict",
+        SESSION_COOKIE_HTTPONLY=True,
+        WTF_CSRF_TIME_LIMIT=None,
+        MAX_CONTENT_LENGTH=None,  # uploads are streamed and held to UPLOAD_LIMIT themselves
+        MAX_FORM_MEMORY_SIZE=1_000_000,
+        UPLOAD_LIMIT=int(os.environ.get("KEEN_UPLOAD_LIMIT", UPLOAD_LIMIT)),
+        # A page on another site must not reach us by renaming itself to our address.
+        TRUSTED_HOSTS=["127.0.0.1", "localhost", *_listed("KEEN_TRUSTED_HOSTS")],
+    )
+    vault = Vault(data / "vault")
+    app.extensions["keen"] = Services(Database(url), vault, Queue(url), Solver(vault))
+    CSRFProtect(app)
+    for part in (shelf.page, clip.page, export.page, work.page, media.page):
+        app.register_blueprint(part)
+    errors.register(app)
+    app.after_request(_guarded)
+    return app
+
+
+def _guarded(response: Response) -> Response:
+    response.headers["Content-Security-Policy"] = POLICY
+    response.headers["X-Content-Type-Options"] = "nosniff"
+    response.headers["Referrer-Policy"] = "same-origin"
+    response.headers["Cross-Origin-Opener-Policy"] = "same-origin"
+    response.headers["Cross-Origin-Resource-Policy"] = "same-origin"
+    return response
+
+
+def _listed(name: str) -> list[str]:
+    return [host for host in os.environ.get(name, "").split(",") if host]
+
+
+def _secret(data: Path) -> str:
+    """The key that signs sessions, made once and readable by the owner alone."""
+    path = data / "secret"
+    data.mkdir(parents=True, exist_ok=True)
+    if not path.exists():
+        with os.fdopen(os.open(path, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600), "w") as out:
+            out.write(secrets.token_hex(32))
+    return path.read_text()

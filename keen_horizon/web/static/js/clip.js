@@ -1,0 +1,522 @@
+// The clip screen: holds the treatment, asks the server to solve it, and keeps the parts in step.
+import { get, jobWords, post, unpack } from "./api.js";
+import { Stage } from "./stage.js";
+import { Strip } from "./strip.js";
+import { Lattice } from "./warp.js";
+
+const AIM_HINTS = {
+  follow: "Keep the move, lose the shake.",
+  lock_off: "As from a tripod, as far as the room allows.",
+};
+const EDGE_HINTS = {
+  leave: "Bare edges stay black: see what the correction does.",
+  trim: "A smaller output without bare edges; nothing is scaled.",
+  fill: "Zoom until no edge is bare.",
+};
+const MARK_CHUNK = 60;
+
+// Kept outside Alpine: these are no page state, and need no watching.
+let stage = null;
+let strip = null;
+
+document.addEventListener("alpine:init", () => {
+  window.Alpine.data("clip", () => ({
+    ready: false, phase: "", problem: "", note: "", help: false,
+    station: "motion", motionOn: true, frameOn: true, calm: 40, ceiling: 1.25,
+    aimHint: "", calmHint: "", edgeHint: "",
+    motionWords: "…", frameWords: "…", motionWarning: "", frameWarning: "", sourceWords: "", outputWords: "",
+    mode: "treated", grid: false, bare: true, marks: false, dotSize: 4,
+    playing: false, hasSound: false, soundOn: false, frame: 0, lastIndex: 1, clock: "",
+    component: "across",
+    keptWords: "–", zoomWords: "–", softWords: "–", shakeWords: "–", stabilityWords: "–", tightWords: "", keptNote: "",
+    keptLow: false, softLow: false,
+    versions: [], versionName: "", canUndo: false, canRedo: false, revisionWords: "",
+    frameCount: 0, firstFrame: 0, lastFrame: 0, firstWanted: 0, lastWanted: 0, rangeWords: "",
+    waitTitle: "Opening", waitWords: "", waitDone: 0, waitTotal: 0, waitFrames: "", waitRetry: false, waitCancel: false,
+    treatment: null,
+
+    init() {
+      this.base = `/clips/${this.$root.dataset.clip}`;
+      this.restore();
+      try {
+        stage = new Stage({
+          picture: this.$refs.picture, overlay: this.$refs.overlay, video: this.$refs.video,
+          changed: (frame) => this.moved(frame),
+        });
+      } catch (error) {
+        this.problem = error.message;
+        return;
+      }
+      strip = new Strip(this.$refs.strip, (at) => stage.seek(this.firstFrame + at));
+      for (const name of ["play", "pause"]) {
+        this.$refs.video.addEventListener(name, () => { this.playing = !this.$refs.video.paused; });
+      }
+      this.$refs.video.addEventListener("error", () => {
+        if (this.$refs.video.src) this.problem = "The proxy cannot be played in this browser.";
+      });
+      document.addEventListener("keen:light", () => strip.resize());
+      this.holdDivider();
+      for (const name of ["mode", "grid", "bare", "marks", "dotSize"]) stage[name] = this[name];
+      window.keen = { stage, strip }; // for tests and the curious
+      this.look();
+    },
+
+    // Views and overlays are a person's own: kept in this browser.
+    restore() {
+      const kept = JSON.parse(localStorage.getItem("keen-view") || "{}");
+      for (const name of ["grid", "bare", "marks", "dotSize", "component"]) if (name in kept) this[name] = kept[name];
+    },
+
+    remember() {
+      const { grid, bare, marks, dotSize, component } = this;
+      localStorage.setItem("keen-view", JSON.stringify({ grid, bare, marks, dotSize, component }));
+    },
+
+    // --- where the clip stands -------------------------------------------------------------------
+
+    async look() {
+      clearTimeout(this.timer);
+      try {
+        const state = await get(`${this.base}/state`);
+        await this.take(state);
+      } catch (error) {
+        this.problem = error.message;
+        this.timer = setTimeout(() => this.look(), 3000);
+      }
+    },
+
+    async take(state) {
+      this.phase = state.phase;
+      if (state.frame_count) await this.takeRecording(state);
+      if (state.phase === "ready") {
+        if (!this.ready) await this.open();
+        return;
+      }
+      this.ready = false;
+      this.wait(state);
+      const work = state.work;
+      if (state.phase !== "refused" && (!work || work.open || work.state === "done")) this.timer = setTimeout(() => this.look(), 500);
+    },
+
+    async takeRecording(state) {
+      this.sourceWords = state.source_words;
+      this.hasSound = state.sound;
+      this.frameCount = state.frame_count;
+      this.firstFrame = this.firstWanted = state.first;
+      this.lastFrame = this.lastWanted = state.last;
+      this.lastIndex = state.last - state.first;
+      this.rangeWords = `${state.last - state.first + 1} of ${state.frame_count} frames`;
+      this.$refs.rangeBar.style.left = `${(100 * state.first) / state.frame_count}%`;
+      this.$refs.rangeBar.style.right = `${100 - (100 * (state.last + 1)) / state.frame_count}%`;
+      stage.source = { width: state.width, height: state.height, aspect: state.pixel_aspect };
+      stage.first = state.first;
+      stage.last = state.last;
+      if (!this.timed) {
+        this.timed = true;
+        stage.times = unpack((await get(`${this.base}/timing`)).times, Float64Array);
+        this.$refs.video.src = state.proxy;
+      }
+    },
+
+    wait(state) {
+      const work = state.work;
+      const titles = { refused: "This file was refused", "taking in": "Taking the file in", measuring: "Measuring the camera's motion" };
+      this.waitTitle = titles[state.phase];
+      const words = { measuring: "Once; changing settings will not need it again.", "taking in": "Checking it and making a proxy to play." };
+      this.waitWords = state.refusal || words[state.phase] || "";
+      this.waitRetry = Boolean(work && !work.open && work.state !== "done" && state.phase !== "refused");
+      if (this.waitRetry) this.waitWords = work.message || jobWords(work);
+      this.waitCancel = Boolean(work && work.open && state.phase === "measuring");
+      this.waitTotal = work && work.open ? work.total || 1 : 0;
+      this.waitDone = work ? work.done : 0;
+      this.waitFrames = work && work.open ? jobWords(work) : "";
+      this.waitWork = work;
+    },
+
+    async retryWait() {
+      await this.guard(() => post(`/work/${this.waitWork.id}/retry`));
+      this.look();
+    },
+
+    async cancelWait() {
+      await this.guard(() => post(`/work/${this.waitWork.id}/cancel`));
+      this.look();
+    },
+
+    async open() {
+      const solved = await get(`${this.base}/solution`);
+      this.ready = true;
+      stage.markSets.clear();
+      this.apply(solved);
+      document.dispatchEvent(new Event("keen:work"));
+      stage.seek(this.firstFrame);
+      if (!matchMedia("(prefers-reduced-motion: reduce)").matches) stage.play();
+    },
+
+    // --- the treatment ---------------------------------------------------------------------------
+
+    is(part, key, value) {
+      return Boolean(this.treatment && this.treatment[part][key] === value);
+    },
+
+    choose(part, key, value) {
+      this.treatment[part][key] = value;
+      this.solve(true);
+    },
+
+    slide(part, key, event) {
+      this.treatment[part][key] = Number(event.target.value);
+      this.reflect();
+      this.solve(false);
+    },
+
+    set(part, key, event) {
+      const value = Number(event.target.value);
+      if (event.target.value === "" || Number.isNaN(value)) {
+        event.target.value = this.treatment[part][key];
+        return;
+      }
+      this.treatment[part][key] = value;
+      this.solve(true);
+    },
+
+    toggleStation(part) {
+      if (!this.ready) return;
+      this.treatment[part].on = !this.treatment[part].on;
+      this.solve(true);
+    },
+
+    stationClass(part) {
+      const on = part === "motion" ? this.motionOn : this.frameOn;
+      return `${this.station === part ? "is-open" : ""} ${on ? "" : "is-off"}`;
+    },
+
+    // One request at a time; while one is under way only the newest wish is kept.
+    async solve(keep) {
+      this.wish = { keep: keep || Boolean(this.wish && this.wish.keep), treatment: JSON.stringify(this.treatment) };
+      if (this.solving) return;
+      this.solving = true;
+      while (this.wish) {
+        const wish = this.wish;
+        this.wish = null;
+        try {
+          const answer = await post(`${this.base}/treatment`, { treatment: JSON.parse(wish.treatment), keep: wish.keep });
+          this.problem = "";
+          this.kept = wish.keep ? answer.treatment : this.kept;
+          if (!this.wish) this.apply(answer, !wish.keep);
+        } catch (error) {
+          this.problem = error.message;
+          if (this.kept) this.treatment = structuredClone(this.kept);
+          this.reflect();
+        }
+      }
+      this.solving = false;
+    },
+
+    apply(answer, sliding = false) {
+      clearTimeout(this.again);
+      this.canUndo = answer.steps.undo;
+      this.canRedo = answer.steps.redo;
+      this.versions = answer.versions;
+      this.revisionWords = `revision ${answer.revision}`;
+      if (!sliding) {
+        this.treatment = structuredClone(answer.treatment);
+        this.kept = answer.treatment;
+      }
+      this.reflect();
+      if (answer.solving) {
+        // A long clip: a worker solves it, and we ask again.
+        this.note = `Solving ${this.lastIndex + 1} frames …`;
+        this.again = setTimeout(() => this.guard(async () => this.apply(await post(`${this.base}/treatment`, { treatment: answer.treatment, keep: false }))), 300);
+        return;
+      }
+      this.showReport(answer.report, answer.words);
+      stage.lattice = new Lattice(answer.lattice.columns, answer.lattice.rows, unpack(answer.lattice.nodes));
+      stage.output = { ...answer.report.output, aspect: stage.source.aspect };
+      stage.draw();
+      const lines = (set) => Object.fromEntries(Object.entries(set).map(([name, text]) => [name, unpack(text)]));
+      const { before, after, room, confidence, cuts } = answer.strip;
+      strip.set(
+        { before: lines(before), after: lines(after), room: unpack(room), confidence: unpack(confidence), cuts },
+        this.lastIndex + 1,
+        answer.report.zoom > 1 || answer.report.picture_kept < 99.95 ? answer.report.tightest_frame : null,
+      );
+      strip.show(this.component);
+      this.shownAt = performance.now();
+      if (this.model !== answer.treatment.motion.model) {
+        this.model = answer.treatment.motion.model;
+        stage.markSets.clear();
+        this.fetchMarks();
+      }
+    },
+
+    reflect() {
+      const { motion, frame } = this.treatment;
+      this.motionOn = motion.on;
+      this.frameOn = frame.on;
+      this.calm = motion.calm;
+      this.ceiling = frame.zoom_ceiling;
+      this.aimHint = AIM_HINTS[motion.aim];
+      this.edgeHint = EDGE_HINTS[frame.edge];
+    },
+
+    showReport(report, words) {
+      this.report = report;
+      this.motionWords = words.motion;
+      this.frameWords = words.frame;
+      this.motionWarning = words.motion_warning || "";
+      this.frameWarning = words.frame_warning || "";
+      this.outputWords = `${report.output.width} × ${report.output.height}`;
+      this.keptWords = `${report.picture_kept.toFixed(1)} %`;
+      this.zoomWords = `× ${report.zoom.toFixed(3)}`;
+      this.softWords = report.pixels_per_output_pixel.toFixed(3);
+      this.shakeWords = `${report.shake_before.toFixed(2)} → ${report.shake_after.toFixed(2)} px`;
+      this.stabilityWords = `${report.stability_score_before.toFixed(2)} → ${report.stability_score.toFixed(2)}`;
+      this.keptLow = report.picture_kept < 70;
+      this.softLow = report.pixels_per_output_pixel < 0.8;
+      const costs = report.picture_kept < 99.95;
+      this.tightWords = costs ? `${this.firstFrame + report.tightest_frame}` : "";
+      this.note = report.notes.join(" ");
+      const removed = report.shake_removed > 0.5 ? `${report.shake_removed.toFixed(0)} % of the shake removed` : "No shake removed";
+      this.keptNote = `${removed}; ${report.picture_kept.toFixed(0)} % of the picture kept.`;
+      this.calmHint = `Now: ${report.shake_after.toFixed(2)} px of shake left, ${report.picture_kept.toFixed(0)} % kept.`;
+    },
+
+    async step(way) {
+      if (!this.ready) return;
+      await this.guard(async () => this.apply(await post(`${this.base}/${way}`)));
+    },
+
+    async keepVersion() {
+      await this.guard(async () => {
+        this.versions = (await post(`${this.base}/versions`, { name: this.versionName })).versions;
+        this.versionName = "";
+      });
+    },
+
+    async goTo(version) {
+      await this.guard(async () => this.apply(await post(`${this.base}/versions/${version.id}`)));
+    },
+
+    async guard(action) {
+      try {
+        this.problem = "";
+        return await action();
+      } catch (error) {
+        this.problem = error.message;
+        return null;
+      }
+    },
+
+    // --- range -----------------------------------------------------------------------------------
+
+    get rangeChanged() {
+      return this.firstWanted !== this.firstFrame || this.lastWanted !== this.lastFrame;
+    },
+
+    recordingFrame() {
+      return stage.frame;
+    },
+
+    async applyRange() {
+      const state = await this.guard(() => post(`${this.base}/range`, { first: this.firstWanted, last: this.lastWanted }));
+      if (!state) return;
+      stage.pause();
+      this.ready = false;
+      this.take(state);
+    },
+
+    // --- playing and viewing ---------------------------------------------------------------------
+
+    moved(frame) {
+      const at = frame - this.firstFrame;
+      this.frame = Math.max(0, Math.min(this.lastIndex, at));
+      strip.go(this.frame);
+      const seconds = stage.times[frame] - stage.times[this.firstFrame];
+      const minutes = Math.floor(seconds / 60);
+      this.clock = `${minutes}:${(seconds - 60 * minutes).toFixed(2).padStart(5, "0")} · frame ${frame}`;
+      if (this.marks) this.fetchMarks();
+      if (this.mode === "split") this.placeDivider();
+    },
+
+    playPause() {
+      if (!this.ready) return;
+      if (this.playing) stage.pause();
+      else stage.play();
+    },
+
+    stepFrames(count) {
+      if (this.ready) stage.step(count);
+    },
+
+    goTightest() {
+      stage.pause();
+      stage.seek(this.firstFrame + this.report.tightest_frame);
+    },
+
+    toggleSound() {
+      this.soundOn = !this.soundOn;
+      this.$refs.video.muted = !this.soundOn;
+    },
+
+    show(mode) {
+      this.mode = stage.mode = mode;
+      stage.draw();
+      this.$nextTick(() => this.placeDivider());
+    },
+
+    overlay(name) {
+      this[name] = stage[name] = !this[name];
+      this.remember();
+      if (name === "marks" && this.marks) this.fetchMarks();
+      stage.draw();
+    },
+
+    sizeDots(event) {
+      this.dotSize = stage.dotSize = Number(event.target.value);
+      this.remember();
+      stage.draw();
+    },
+
+    showComponent() {
+      this.remember();
+      strip.show(this.component);
+    },
+
+    async fetchMarks() {
+      const chunk = Math.floor(this.frame / MARK_CHUNK) * MARK_CHUNK;
+      if (!this.ready || !this.marks || stage.markSets.has(this.frame) || this.fetching === chunk) return;
+      this.fetching = chunk;
+      const to = Math.min(this.lastIndex, chunk + MARK_CHUNK - 1);
+      await this.guard(async () => {
+        const { first, counts, marks } = await get(`${this.base}/marks?from=${chunk}&to=${to}`);
+        const all = unpack(marks);
+        let at = 0;
+        counts.forEach((count, i) => {
+          stage.markSets.set(first + i, all.subarray(3 * at, 3 * (at + count)));
+          at += count;
+        });
+        stage.draw();
+      });
+      this.fetching = null;
+    },
+
+    placeDivider() {
+      const { point } = stage.line();
+      const { divider, knob } = this.$refs;
+      divider.style.left = `${point[0] / stage.ratio}px`;
+      divider.style.top = `${point[1] / stage.ratio}px`;
+      knob.style.transform = `translate(${-38 * Math.sin(stage.split.turn)}px, ${38 * Math.cos(stage.split.turn)}px)`;
+    },
+
+    holdDivider() {
+      const { divider, knob } = this.$refs;
+      const drag = (handle, move) => {
+        handle.addEventListener("pointerdown", (event) => {
+          event.stopPropagation();
+          handle.setPointerCapture(event.pointerId);
+        });
+        handle.addEventListener("pointermove", (event) => {
+          if (!handle.hasPointerCapture(event.pointerId)) return;
+          event.stopPropagation();
+          const { left, top } = this.$refs.stage.getBoundingClientRect();
+          move((event.clientX - left) * stage.ratio, (event.clientY - top) * stage.ratio);
+          stage.draw();
+          this.placeDivider();
+        });
+      };
+      drag(divider, (x, y) => {
+        const { box } = stage.line();
+        stage.split.x = Math.max(0, Math.min(1, (x - box.left) / box.width));
+        stage.split.y = Math.max(0, Math.min(1, (y - box.top) / box.height));
+      });
+      drag(knob, (x, y) => {
+        const { point } = stage.line();
+        stage.split.turn = Math.atan2(y - point[1], x - point[0]) - Math.PI / 2;
+      });
+      divider.addEventListener("keydown", (event) => {
+        const way = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[event.key];
+        if (!way) return;
+        event.preventDefault();
+        event.stopPropagation();
+        if (event.shiftKey) stage.split.turn += 0.1 * (way[0] + way[1]);
+        else {
+          stage.split.x = Math.max(0, Math.min(1, stage.split.x + 0.02 * way[0]));
+          stage.split.y = Math.max(0, Math.min(1, stage.split.y + 0.02 * way[1]));
+        }
+        stage.draw();
+        this.placeDivider();
+      });
+      new ResizeObserver(() => this.placeDivider()).observe(this.$refs.stage);
+    },
+
+    // --- keys ------------------------------------------------------------------------------------
+
+    key(event) {
+      const kind = event.target.tagName;
+      const typing = kind === "SELECT" || kind === "TEXTAREA" || (kind === "INPUT" && event.target.type !== "range");
+      if (typing || event.altKey) return;
+      const command = event.ctrlKey || event.metaKey;
+      const name = event.key.length === 1 ? event.key.toLowerCase() : event.key;
+      if (command) {
+        if (name === "z") this.step(event.shiftKey ? "redo" : "undo");
+        else if (name === "y") this.step("redo");
+        else return;
+        event.preventDefault();
+        return;
+      }
+      // A focused slider keeps its arrows, a focused button its space bar.
+      if (kind === "INPUT" && name.startsWith("Arrow")) return;
+      if (kind === "BUTTON" && name === " ") return;
+      const act = {
+        " ": () => this.playPause(),
+        k: () => stage.pause(),
+        l: () => this.faster(),
+        j: () => this.slower(),
+        ArrowLeft: () => this.stepFrames(event.shiftKey ? -10 : -1),
+        ArrowRight: () => this.stepFrames(event.shiftKey ? 10 : 1),
+        Home: () => stage.seek(this.firstFrame),
+        End: () => stage.seek(this.lastFrame),
+        o: () => this.peekAt(true),
+        g: () => this.overlay("grid"),
+        m: () => this.overlay("marks"),
+        e: () => this.overlay("bare"),
+        t: () => this.tightWords && this.goTightest(),
+        "1": () => this.show("original"),
+        "2": () => this.show("treated"),
+        "3": () => this.show("split"),
+        "4": () => this.show("side"),
+        "?": () => { this.help = !this.help; },
+        Escape: () => { this.help = false; },
+      }[name];
+      if (!act || !stage) return;
+      event.preventDefault();
+      act();
+    },
+
+    keyUp(event) {
+      if (event.key.toLowerCase() === "o") this.peekAt(false);
+    },
+
+    peekAt(on) {
+      if (stage.peek === on) return;
+      stage.peek = on;
+      stage.draw();
+    },
+
+    // L plays, again faster; J halves the speed, and stepping back takes over below a quarter.
+    faster() {
+      const video = this.$refs.video;
+      if (video.paused) {
+        video.playbackRate = 1;
+        stage.play();
+      } else video.playbackRate = Math.min(4, video.playbackRate * 2);
+    },
+
+    slower() {
+      const video = this.$refs.video;
+      if (!video.paused && video.playbackRate > 0.25) video.playbackRate /= 2;
+      else this.stepFrames(-1);
+    },
+  }));
+});

@@ -1,0 +1,183 @@
+// The strip: one time axis, with the path before and after, room left, confidence and cuts.
+
+const TOP = 16; // room for the flag
+const ROOM = 22;
+const SURE = 6;
+
+export class Strip {
+  constructor(canvas, go) {
+    this.canvas = canvas;
+    this.data = null;
+    this.count = 1;
+    this.at = 0;
+    this.component = "across";
+    new ResizeObserver(() => this.resize()).observe(canvas);
+    const seek = (event) => {
+      const { left, width } = canvas.getBoundingClientRect();
+      go(Math.round(((event.clientX - left) / width) * (this.count - 1)));
+    };
+    canvas.addEventListener("pointerdown", (event) => {
+      canvas.setPointerCapture(event.pointerId);
+      seek(event);
+    });
+    canvas.addEventListener("pointermove", (event) => {
+      if (event.buttons & 1) seek(event);
+    });
+  }
+
+  resize() {
+    const ratio = window.devicePixelRatio || 1;
+    this.canvas.width = Math.max(1, Math.round(this.canvas.clientWidth * ratio));
+    this.canvas.height = Math.max(1, Math.round(this.canvas.clientHeight * ratio));
+    this.ratio = ratio;
+    this.still = null;
+    this.draw();
+  }
+
+  set(data, count, tightest) {
+    Object.assign(this, { data, count, tightest, still: null });
+    this.draw();
+  }
+
+  show(component) {
+    this.component = component;
+    this.still = null;
+    this.draw();
+  }
+
+  go(at) {
+    this.at = at;
+    this.draw();
+  }
+
+  colour(name) {
+    return getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+  }
+
+  x(index) {
+    return this.count > 1 ? (index / (this.count - 1)) * this.canvas.width : 0;
+  }
+
+  // Everything but the playhead changes rarely: it is drawn once and kept.
+  drawStill() {
+    const still = document.createElement("canvas");
+    still.width = this.canvas.width;
+    still.height = this.canvas.height;
+    const pen = still.getContext("2d");
+    const { width, height } = still;
+    const r = this.ratio;
+    if (!this.data) return still;
+    const floor = height - (ROOM + SURE + 6) * r;
+    this.paths(pen, TOP * r, floor);
+    this.room(pen, floor + 3 * r, ROOM * r);
+    for (let i = 0; i < this.count; i++) {
+      pen.fillStyle = this.colour(this.data.confidence[i] < 0.3 ? "--strip-weak" : "--strip-sure");
+      pen.globalAlpha = 0.25 + 0.75 * this.data.confidence[i];
+      pen.fillRect(this.x(i - 0.5), height - SURE * r, width / this.count + 1, SURE * r);
+    }
+    pen.globalAlpha = 1;
+    for (const cut of this.data.cuts) {
+      pen.strokeStyle = this.colour("--ink");
+      pen.setLineDash([4 * r, 3 * r]);
+      pen.beginPath();
+      pen.moveTo(this.x(cut), 0);
+      pen.lineTo(this.x(cut), height);
+      pen.stroke();
+      pen.setLineDash([]);
+      this.label(pen, "cut", this.x(cut) + 4 * r, 8 * r, "--ink");
+    }
+    if (this.tightest !== null) this.flag(pen, this.x(this.tightest), height);
+    return still;
+  }
+
+  paths(pen, top, bottom) {
+    const { before, after } = this.data;
+    let low = Infinity;
+    let high = -Infinity;
+    for (const line of [before[this.component], after[this.component]]) {
+      for (const value of line) {
+        low = Math.min(low, value);
+        high = Math.max(high, value);
+      }
+    }
+    const least = { across: 4, updown: 4, roll: 0.2, size: 0.4 }[this.component];
+    if (high - low < least) [low, high] = [(low + high - least) / 2, (low + high + least) / 2];
+    const y = (value) => bottom - ((value - low) / (high - low)) * (bottom - top);
+    const r = this.ratio;
+    // Depth contours: thin lines at round values, with their value.
+    const step = 10 ** Math.floor(Math.log10((high - low) / 2));
+    const wide = (high - low) / step > 6 ? step * 5 : step;
+    pen.lineWidth = r * 0.7;
+    for (let value = Math.ceil(low / wide) * wide; value <= high; value += wide) {
+      pen.strokeStyle = this.colour("--shoal");
+      pen.beginPath();
+      pen.moveTo(0, y(value));
+      pen.lineTo(this.canvas.width, y(value));
+      pen.stroke();
+      this.label(pen, String(Math.round(value * 100) / 100), 4 * r, y(value) - 5 * r, "--ink-2");
+    }
+    for (const [line, colour, weight] of [[before, "--strip-before", 1], [after, "--strip-after", 1.8]]) {
+      pen.beginPath();
+      line[this.component].forEach((value, i) => pen.lineTo(this.x(i), y(value)));
+      pen.strokeStyle = this.colour(colour);
+      pen.lineWidth = weight * r;
+      pen.stroke();
+    }
+  }
+
+  room(pen, top, height) {
+    const most = Math.max(8, ...this.data.room);
+    pen.fillStyle = this.colour("--strip-room");
+    pen.globalAlpha = 0.75;
+    for (let i = 0; i < this.count; i++) {
+      const tall = Math.max(0, this.data.room[i] / most) * height;
+      pen.fillRect(this.x(i - 0.5), top + height - tall, this.canvas.width / this.count + 1, tall);
+      if (this.data.room[i] < -0.5) {
+        pen.fillStyle = this.colour("--strip-weak");
+        pen.fillRect(this.x(i - 0.5), top + height - 3 * this.ratio, this.canvas.width / this.count + 1, 3 * this.ratio);
+        pen.fillStyle = this.colour("--strip-room");
+      }
+    }
+    pen.globalAlpha = 1;
+    this.label(pen, `room, up to ${Math.round(most)} px`, 4 * this.ratio, top + 7 * this.ratio, "--ink-2");
+  }
+
+  flag(pen, x, height) {
+    const r = this.ratio;
+    const side = x > this.canvas.width - 90 * r ? -1 : 1;
+    pen.fillStyle = pen.strokeStyle = this.colour("--strip-weak");
+    pen.lineWidth = 1.2 * r;
+    pen.beginPath();
+    pen.moveTo(x, 0);
+    pen.lineTo(x, height);
+    pen.stroke();
+    pen.beginPath();
+    pen.moveTo(x, 1);
+    pen.lineTo(x + side * 11 * r, 6 * r);
+    pen.lineTo(x, 11 * r);
+    pen.fill();
+    pen.textAlign = side > 0 ? "left" : "right";
+    this.label(pen, "tightest", x + side * 14 * r, 7 * r, "--amber");
+    pen.textAlign = "left";
+  }
+
+  label(pen, text, x, y, colour) {
+    pen.font = `${11 * this.ratio}px "IBM Plex Mono", monospace`;
+    pen.textBaseline = "middle";
+    pen.lineWidth = 3 * this.ratio;
+    pen.strokeStyle = this.colour("--paper");
+    pen.strokeText(text, x, y);
+    pen.fillStyle = this.colour(colour);
+    pen.fillText(text, x, y);
+  }
+
+  draw() {
+    this.still ??= this.drawStill();
+    const pen = this.canvas.getContext("2d");
+    pen.clearRect(0, 0, this.canvas.width, this.canvas.height);
+    pen.drawImage(this.still, 0, 0);
+    const x = this.x(this.at);
+    pen.fillStyle = this.colour("--buoy");
+    pen.fillRect(x - 0.75 * this.ratio, 0, 1.5 * this.ratio, this.canvas.height);
+  }
+}

@@ -1,0 +1,49 @@
+// The warp chain's lattice in the browser: sampled, never composed. The server decides.
+// Output positions and source positions are shares (0..1) of their picture's outer size.
+
+export class Lattice {
+  // nodes: Float32Array, frames x rows x columns x 2.
+  constructor(columns, rows, nodes) {
+    Object.assign(this, { columns, rows, nodes, stride: columns * rows * 2 });
+  }
+
+  get length() {
+    return this.nodes.length / this.stride;
+  }
+
+  frame(n) {
+    const at = Math.max(0, Math.min(this.length - 1, n)) * this.stride;
+    return this.nodes.subarray(at, at + this.stride);
+  }
+
+  // Where in the source output position (u, v) of frame n comes from.
+  map(n, u, v) {
+    const nodes = this.frame(n);
+    const x = u * (this.columns - 1);
+    const y = v * (this.rows - 1);
+    const i = Math.max(0, Math.min(this.columns - 2, Math.floor(x)));
+    const j = Math.max(0, Math.min(this.rows - 2, Math.floor(y)));
+    const a = x - i;
+    const b = y - j;
+    const at = (c, r, k) => nodes[2 * ((j + r) * this.columns + i + c) + k];
+    return [0, 1].map((k) => (at(0, 0, k) * (1 - a) + at(1, 0, k) * a) * (1 - b) + (at(0, 1, k) * (1 - a) + at(1, 1, k) * a) * b);
+  }
+
+  // Where in the output source position (x, y) lands: fixed-point, for maps that are nearly straight.
+  unmap(n, x, y) {
+    const [x0, y0] = this.map(n, 0, 0);
+    const [x1, y1] = this.map(n, 1, 1);
+    const sx = x1 - x0 || 1;
+    const sy = y1 - y0 || 1;
+    let u = (x - x0) / sx;
+    let v = (y - y0) / sy;
+    for (let i = 0; i < 8; i++) {
+      const [mx, my] = this.map(n, u, v);
+      u += (x - mx) / sx;
+      v += (y - my) / sy;
+    }
+    return [u, v];
+  }
+}
+
+export const straight = new Lattice(2, 2, new Float32Array([0, 0, 1, 0, 0, 1, 1, 1]));

@@ -1,0 +1,72 @@
+"""Numbers in words: what a station does, what a file is."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ..core.treatment import Treatment
+
+AIMS = {"follow": "Follow", "lock_off": "Lock off"}
+EDGES = {"leave": "Leave", "trim": "Trim", "fill": "Fill"}
+
+
+def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
+    """``Follow · calm 40 · 99 % less shake``."""
+    if not treatment.motion.on:
+        return "off"
+    words = f"{AIMS[treatment.motion.aim]} · calm {treatment.motion.calm:g}"
+    if report is None:
+        return words
+    if report["shake_before"] and report["shake_removed"] > 0.5:
+        return f"{words} · {report['shake_removed']:.0f} % less shake"
+    return f"{words} · nothing removed"
+
+
+def frame_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
+    """``Fill · keeps 88 %``."""
+    words = EDGES[treatment.edge]
+    if report is None:
+        return words
+    if treatment.edge == "leave" and report["bare_edges"] >= 0.05:
+        return f"{words} · up to {report['bare_edges']:.1f} % bare"
+    return f"{words} · keeps {report['picture_kept']:.0f} %"
+
+
+def frame_warning(report: dict[str, Any] | None) -> str | None:
+    """Why the price would make an editor wince, or None."""
+    if report is None:
+        return None
+    if report["picture_kept"] < 70:
+        return "Less than 70 % of the picture is kept."
+    if report["pixels_per_output_pixel"] < 0.8:
+        return "Each output pixel has less than 0.8 source pixels."
+    return None
+
+
+def motion_warning(report: dict[str, Any] | None) -> str | None:
+    if report and report["weak_frames"]:
+        return f"{report['weak_frames']} frames could not be measured surely."
+    return None
+
+
+def size(count: int | None) -> str:
+    """Bytes as an editor reads them: ``12.4 MB``."""
+    value = float(count or 0)
+    for unit in ("B", "kB", "MB"):
+        if value < 1000:
+            return f"{value:.0f} {unit}" if unit == "B" else f"{value:.1f} {unit}"
+        value /= 1000
+    return f"{value:.2f} GB"
+
+
+def duration(seconds: float) -> str:
+    """``0:12.0``, ``1:02:03``."""
+    minutes, rest = divmod(seconds, 60)
+    if minutes < 60:
+        return f"{int(minutes)}:{rest:04.1f}"
+    return f"{int(minutes) // 60}:{int(minutes) % 60:02d}:{int(rest):02d}"
+
+
+def rate(probe: dict[str, Any]) -> str:
+    text = f"{probe['rate']:.2f}".rstrip("0").rstrip(".")
+    return f"{text} fps, variable" if probe["variable_rate"] else f"{text} fps"

@@ -1,0 +1,83 @@
+"""The job tray: what is under way, what it still takes, and stopping or repeating it."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+from flask import Blueprint, Response, jsonify
+from sqlalchemy import or_, select
+
+from ..jobs.queue import OPEN_STATES
+from ..store.models import Work, now
+from ..store.shelf import NotFound
+from . import services
+
+page = Blueprint("work", __name__, url_prefix="/work")
+LATELY = timedelta(hours=12)
+SHOWN = 30
+_TITLES = {
+    "ingest": "Taking in",
+    "measure": "Measuring",
+    "solve": "Solving",
+    "export": "Exporting",
+}
+
+
+def describe(work: Work) -> dict[str, Any]:
+    """A job as the tray shows it."""
+    left = None
+    if work.state == "running" and work.done and work.total and work.started:
+        spent = (now() - work.started).total_seconds()
+        left = spent / work.done * (work.total - work.done)
+    name = work.clip.name if work.clip else work.recording.name
+    return {
+        "id": work.id,
+        "kind": work.kind,
+        "title": f"{_TITLES[work.kind]} {name}",
+        "state": work.state,
+        "done": work.done,
+        "total": work.total,
+        "seconds_left": left,
+        "message": work.message,
+        "clip": work.clip_id,
+        "recording": work.recording_id,
+        "export": work.export_id,
+        "open": work.state in OPEN_STATES,
+    }
+
+
+@page.get("")
+def listed() -> Response:
+    """Everything under way, then what failed or ended lately."""
+    with services().database.session() as session:
+        rows = session.scalars(
+            select(Work)
+            .where(or_(Work.state.in_(OPEN_STATES), Work.created > now() - LATELY))
+            .order_by(Work.state.in_(OPEN_STATES).desc(), Work.id.desc())
+            .limit(SHOWN)
+        )
+        return jsonify(work=[describe(w) for w in rows])
+
+
+def _get(session: Any, work_id: int) -> Work:
+    work: Work | None = session.get(Work, work_id)
+    if work is None:
+        raise NotFound("there is no such job.")
+    return work
+
+
+@page.post("/<int:work_id>/cancel")
+def cancel(work_id: int) -> Response:
+    with services().database.session() as session:
+        work = _get(session, work_id)
+        services().queue.cancel(session, work)
+        return jsonify(describe(work))
+
+
+@page.post("/<int:work_id>/retry")
+def retry(work_id: int) -> Response:
+    with services().database.session() as session:
+        work = _get(session, work_id)
+        services().queue.retry(session, work)
+        return jsonify(describe(work))
