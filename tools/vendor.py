@@ -28,7 +28,9 @@ PACKAGES = {
         "5.3.0",
         {
             "files/source-sans-3-latin-wght-normal.woff2": "fonts/source-sans-3-latin.woff2",
-            "files/source-sans-3-latin-ext-wght-normal.woff2": "fonts/source-sans-3-latin-ext.woff2",
+            "files/source-sans-3-latin-ext-wght-normal.woff2": (
+                "fonts/source-sans-3-latin-ext.woff2"
+            ),
         },
     ),
     "@fontsource/ibm-plex-mono": (
@@ -52,7 +54,8 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as room:
         wanted = [f"{name}@{version}" for name, (version, _) in PACKAGES.items()]
         subprocess.run(
-            ["npm", "install", "--silent", "--ignore-scripts", "--no-save", "--prefix", room, *wanted],
+            ["npm", "install", "--silent", "--ignore-scripts", "--no-save", "--prefix", room]
+            + wanted,
             check=True,
         )
         for name, (version, files) in PACKAGES.items():
@@ -71,7 +74,8 @@ def main() -> None:
     # Source maps are not shipped, so nobody should ask for them.
     for path in TARGET.glob("*.css"):
         text = path.read_text()
-        path.write_text(text[: text.rfind("/*# sourceMappingURL")] if "sourceMapping" in text else text)
+        if "sourceMappingURL" in text:
+            path.write_text(text[: text.rfind("/*# sourceMappingURL")])
     (TARGET / "README.md").write_text("\n".join(lines) + "\n")
 
 

@@ -7,13 +7,13 @@ import json
 from collections import OrderedDict
 from threading import Lock
 
+from ..core.media.probe import Probe
 from ..core.motion.camera import CameraMotion, Model
 from ..core.motion.kept import read_motion
 from ..core.steady.kept import read_solution, write_solution
 from ..core.steady.solution import Solution, solve
 from ..core.treatment import Treatment
 from ..store.models import Measure, Recording
-from ..store.timing import Probe
 from ..store.vault import Vault
 
 SOLVED_AT_ONCE = 400  # frames; a longer clip takes over 200 ms and is solved by a worker

@@ -52,7 +52,7 @@ class Workshop:
                 self._export(run, recording, export_id)
         except KeenError as error:
             # The vault's file names mean nothing to the person who gave the file.
-            raise error.renamed(recording.name) if error.file else error
+            raise (error.renamed(recording.name) if error.file else error) from error
 
     def _ingest(self, run: Run, recording: Recording) -> None:
         """Check a file, make its proxy, and let its clips know how long they are."""

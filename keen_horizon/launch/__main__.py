@@ -11,12 +11,12 @@ import sys
 import time
 from pathlib import Path
 
-from ..demo.shoot import ensure_demo
 from ..jobs.worker import work_forever
 from ..store.database import migrate
 from ..store.vault import Vault
 from .postgres import database_url, free_port
-from .processes import PREFERRED_PORT, Crew, wait_for_page
+from .processes import PREFERRED_PORT
+from .running import application
 
 HOME = Path(os.environ.get("KEEN_HOME", Path.cwd()))
 
@@ -55,26 +55,15 @@ def main() -> int:
 
 def serve(*, demo: bool) -> int:
     """Database, migrations, demo shoot, web server, workers; until Ctrl-C."""
-    data = data_folder()
-    data.mkdir(parents=True, exist_ok=True)
     say("starting the database")
-    with database_url(data) as url:
-        migrate(url)
-        if demo:
-            ensure_demo(url, data, say)
-        port = chosen_port()
-        address = f"http://127.0.0.1:{port}/"
-        with Crew(url, data) as crew:
-            crew.start_web(port)
-            crew.start_workers()
-            wait_for_page(address, crew)
-            say(f"Keen Horizon is at {address}  (Ctrl-C stops it)")
-            try:
-                while True:
-                    time.sleep(1)
-                    crew.check()
-            except KeyboardInterrupt:
-                say("stopping")
+    with application(data_folder(), chosen_port(), demo=demo, say=say) as running:
+        say(f"Keen Horizon is at {running.address}  (Ctrl-C stops it)")
+        try:
+            while True:
+                time.sleep(1)
+                running.crew.check()
+        except KeyboardInterrupt:
+            say("stopping")
     return 0
 
 

@@ -18,8 +18,21 @@ from .camera import Array, Pinhole, Truth, ease, footfall, rotations, tremor
 from .figures import gull, walker
 from .scene import Actor, Panel, Scene, level, upright
 from .textures import (
-    Colour, Image, bricks, door, finished, gable, hills, noise, paving, planks, pole, sky, tinted,
-    water, window,
+    Colour,
+    Image,
+    bricks,
+    door,
+    finished,
+    gable,
+    hills,
+    noise,
+    paving,
+    planks,
+    pole,
+    sky,
+    tinted,
+    water,
+    window,
 )  # fmt: skip
 
 FAR_QUAY = 24.0  # metres to the façades

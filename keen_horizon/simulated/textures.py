@@ -67,9 +67,12 @@ def bricks(height: int, width: int, rng: np.random.Generator) -> NDArray[np.floa
 
 
 def window(
-    wall: NDArray[np.float32], box: tuple[int, int, int, int], panes: tuple[int, int], frame: Colour,
+    wall: NDArray[np.float32],
+    box: tuple[int, int, int, int],
+    panes: tuple[int, int],
+    frame: Colour,
     rng: np.random.Generator,
-) -> None:  # fmt: skip
+) -> None:
     """Cut a mullioned window ``(x, y, w, h)`` into a wall: recess, glass with sky in it, bars."""
     x, y, w, h = box
     wall[y - 3 : y + h + 6, x - 4 : x + w + 4] *= 0.72

@@ -57,7 +57,7 @@ def clean_name(text: object) -> str:
     return name
 
 
-def add_shoot(session: Session, name: str) -> Shoot:
+def add_shoot(session: Session, name: object) -> Shoot:
     shoot = Shoot(name=clean_name(name))
     session.add(shoot)
     session.flush()

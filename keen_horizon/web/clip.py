@@ -288,12 +288,12 @@ def marks(clip_id: int) -> Response:
         clip = shelf.get_clip(session, clip_id)
         measure = _measure(session, clip)
         treatment = treatments.current(clip)
+        canvas = Probe.from_json(clip.recording.probe or {}).canvas
     kit = services()
     kept = Marks.read(kit.vault.path(measure.folder_key))
     if not 0 <= start <= stop < len(kept) or stop - start >= MARK_FRAMES:
         raise KeenError(f"frames {start} to {stop} cannot be shown at once.")
     motion = kit.solver.motion(measure, treatment.motion.model)
-    canvas = Probe.from_json(clip.recording.probe or {}).canvas
     low, high = int(kept.offsets[start]), int(kept.offsets[stop + 1])
     records = kept.records[low:high]
     table = np.stack(

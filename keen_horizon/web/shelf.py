@@ -173,7 +173,7 @@ def put_back_shoot(shoot_id: int) -> Response:
 
 def _put_back(kind: type[Clip] | type[Shoot], row_id: int) -> Response:
     with services().database.session.begin() as session:
-        thing = session.get(kind, row_id)
+        thing: Clip | Shoot | None = session.get(kind, row_id)
         if thing is None:
             raise shelf.NotFound("there is nothing to put back.")
         shelf.put_back(thing)

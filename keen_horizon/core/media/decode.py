@@ -83,10 +83,9 @@ def working_format(name: str) -> str:
 
 def plane_view(plane: av.video.plane.VideoPlane, deep: bool) -> Plane:
     """A plane's pixels as an array over the frame's own memory, ``(h, w)``, no copy."""
-    if deep:
-        wide = np.frombuffer(plane, np.uint16).reshape(plane.height, plane.line_size // 2)
-        return wide[:, : plane.width]
-    return np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)[:, : plane.width]
+    kind = np.uint16 if deep else np.uint8
+    rows = np.frombuffer(memoryview(plane), kind).reshape(plane.height, -1)
+    return rows[:, : plane.width]
 
 
 def frames(

@@ -58,9 +58,9 @@ class Mp4Writer:
     """An MP4 under construction in ``<path>.part``; it gets its name only when it is whole.
 
     Use as a context manager. On any error, the part file is removed. ``first`` and ``last`` are
-    the range of ``scan`` that is written; its start becomes time zero. The sound of that range comes
-    from the file ``sound_from``. With ``square`` the output has square pixels, otherwise the
-    source's.
+    the range of ``scan`` that is written; its start becomes time zero. The sound of that range
+    comes from the file ``sound_from``. With ``square`` the output has square pixels, otherwise
+    the source's.
     """
 
     def __init__(
@@ -103,8 +103,8 @@ class Mp4Writer:
                 always_encode=encode_sound,
             )  # fmt: skip
             self.sound_note = self._sound.said
-        self._frame = av.VideoFrame(width, height, self._stream.codec_context.pix_fmt)
-        self._deep = (self._stream.codec_context.pix_fmt or "").endswith("10le")
+        self._size = (width, height, pixel_format)
+        self._frame = av.VideoFrame(*self._size)
 
     def _video_stream(
         self, width: int, height: int, pixel_format: str, encoding: Encoding
@@ -132,9 +132,9 @@ class Mp4Writer:
     def blank_planes(self) -> tuple[Plane, ...]:
         """Arrays over a fresh frame's planes, to be filled and passed on by :meth:`write`."""
         # The encoder keeps earlier frames for a while, so each one has its own memory.
-        context = self._stream.codec_context
-        self._frame = av.VideoFrame(context.width, context.height, context.pix_fmt)
-        return tuple(plane_view(p, self._deep) for p in self._frame.planes)
+        self._frame = av.VideoFrame(*self._size)
+        deep = self._size[2].endswith("10le")
+        return tuple(plane_view(p, deep) for p in self._frame.planes)
 
     def write(self, pts: int) -> None:
         """Encode the frame last handed out by :meth:`blank_planes` at the source's ``pts``."""

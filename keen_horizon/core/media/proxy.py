@@ -9,7 +9,7 @@ import av
 import cv2
 import numpy as np
 
-from .decode import Picture, frames
+from .decode import Picture, frames, plane_view
 from .encode import Encoding, Mp4Writer
 from .probe import Scan
 
@@ -64,8 +64,7 @@ def _shrink(picture: Picture, planes: tuple[np.ndarray, ...]) -> None:
 def _write_poster(planes: tuple[np.ndarray, ...], scan: Scan, poster: Path) -> None:
     frame = av.VideoFrame(planes[0].shape[1], planes[0].shape[0], "yuv420p")
     for plane, data in zip(frame.planes, planes, strict=True):
-        view = np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)
-        view[:, : plane.width] = data
+        plane_view(plane, deep=False)[:] = data
     frame.colorspace, frame.color_range = scan.probe.colour["matrix"], scan.probe.colour["range"]
     picture = frame.to_ndarray(format="bgr24")
     height = round(POSTER_WIDTH * picture.shape[0] / picture.shape[1])

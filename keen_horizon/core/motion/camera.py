@@ -8,6 +8,7 @@ the fade shrinking step by step so that the start does not decide the end (Blake
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Literal
 
 import numpy as np
@@ -54,7 +55,7 @@ class CameraMotion:
     def segments(self) -> list[tuple[int, int]]:
         """Stretches between cuts as ``[start, end)``."""
         edges = [0, *self.cuts.tolist(), len(self)]
-        return list(zip(edges[:-1], edges[1:], strict=True))
+        return list(pairwise(edges))
 
     @property
     def trusted(self) -> Similarities:

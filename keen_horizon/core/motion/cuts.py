@@ -9,9 +9,9 @@ from .measure import Measure
 
 LOST = 0.3  # fewer than this share of the marks survive a cut
 FEW = 20  # marks; with fewer, only the look of the picture counts
-CHANGE = 0.04  # least thumbnail difference of a cut, of full scale
-CHANGE_ALONE = 0.12  # the same where there are too few marks to ask
-SPIKE = 2.5  # a cut stands out from the frames around it by this factor; a whip pan does not
+CHANGE = 0.4  # least change of thumbnails at a cut
+CHANGE_ALONE = 0.8  # the same where there are too few marks to ask
+SPIKE = 2.0  # a cut stands out from the frames around it by this factor; a whip pan does not
 
 
 def find_cuts(measure: Measure) -> NDArray[np.intp]:

@@ -16,15 +16,17 @@ from numpy.typing import NDArray
 from ..media.decode import Plane
 
 WORKING_HEIGHT = 540
-CELLS = 15  # along the shorter side; one new mark a cell at most
+CELLS = 13  # along the shorter side; one new mark a cell at most
 WINDOW = (15, 15)
 LEVELS = 3
+ENOUGH = (cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 12, 0.03)
 RESEED_EVERY = 10  # frames
 RESEED_BELOW = 0.7  # of the marks that the last seeding left
 HOME_WITHIN = 0.5  # working pixels between a mark and itself, followed forth and back
 CORNER_FLOOR = 1.5e-5  # least corner strength, for luma in 0..1; below it lies noise
 CORNER_SHARE = 0.004  # of the strongest corner in the picture
 EDGE = 6  # working pixels kept clear of the border
+FLAT = 0.02  # contrast of a thumbnail (of 1) below which differences are noise
 _THUMB = (32, 18)
 
 
@@ -88,12 +90,20 @@ class MarkFollower:
     def _change(self, picture: NDArray[np.uint8]) -> float:
         thumb = cv2.resize(picture, _THUMB, interpolation=cv2.INTER_AREA).astype(np.float32) / 255
         before, self._thumb = self._thumb, thumb
-        return 0.0 if before is None else float(np.abs(thumb - before).mean())
+        if before is None:
+            return 0.0
+        return float(np.abs(thumb - before).mean() / (FLAT + thumb.std()))
 
     def _follow(self, before: NDArray[np.uint8], picture: NDArray[np.uint8]) -> None:
-        options = {"winSize": WINDOW, "maxLevel": LEVELS}
-        there, found, _ = cv2.calcOpticalFlowPyrLK(before, picture, self._points, None, **options)
-        back, home, _ = cv2.calcOpticalFlowPyrLK(picture, before, there, None, **options)
+        there, found, _ = cv2.calcOpticalFlowPyrLK(
+            before, picture, self._points, None, winSize=WINDOW, maxLevel=LEVELS, criteria=ENOUGH
+        )
+        # The way back starts from where it ought to end: a mark that was truly followed stays
+        # there, one that slipped onto something else is driven off.
+        back, home, _ = cv2.calcOpticalFlowPyrLK(
+            picture, before, there, self._points.copy(), winSize=WINDOW, maxLevel=1,
+            criteria=ENOUGH, flags=cv2.OPTFLOW_USE_INITIAL_FLOW,
+        )  # fmt: skip
         width, height = self._size
         good = (found[:, 0] == 1) & (home[:, 0] == 1)
         good &= np.abs(back - self._points).max(axis=1) < HOME_WITHIN

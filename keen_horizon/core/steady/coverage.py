@@ -1,4 +1,4 @@
-"""What a correction leaves covered: the zoom that fills, the rectangle that trims, the room left."""
+"""What a correction leaves covered: zoom that fills, rectangle that trims, room left."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ def largest_rectangle(steady: Similarities, canvas: Canvas) -> tuple[float, comp
         found = linprog([-1.0, 0, 0], matrix[active], room[active], bounds=bounds)
         if not found.success:
             return 0.0, 0j
-        x = found.x
+        x = np.asarray(found.x)
         excess = matrix @ x - room
         worst = np.argsort(-excess)[:64]
         worst = worst[excess[worst] > 1e-6]

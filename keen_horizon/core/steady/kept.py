@@ -36,7 +36,8 @@ def read_solution(path: Path, source: Canvas) -> Solution:
     """The solution kept by :func:`write_solution`, for pictures of size ``source``."""
     with np.load(path, allow_pickle=False) as kept:
         rest = json.loads(str(kept["rest"]))
-        output = Canvas(*rest["output"], source.pixel_aspect)
+        width, height = rest["output"]
+        output = Canvas(width, height, source.pixel_aspect)
         view = View(output, rest["zoom"], rest["scale"], complex(*rest["offset"]))
         chain = WarpChain(source, view, Similarities(kept["a"], kept["b"]))
         return Solution(chain, kept["zooms"], kept["room"], rest["report"])

@@ -1,4 +1,6 @@
-"""Shoots, recordings, clips, measures, revisions, exports, work, and the task queue's own tables."""
+"""Shoots, recordings, clips, measures, revisions, exports, work; the task queue's own tables."""
+
+from typing import Any
 
 import sqlalchemy as sa
 from alembic import op
@@ -9,12 +11,12 @@ revision = "0001"
 down_revision = None
 
 
-def _time(name: str, nullable: bool = True) -> sa.Column:
+def _time(name: str, nullable: bool = True) -> sa.Column[Any]:
     return sa.Column(name, sa.DateTime(timezone=True), nullable=nullable)
 
 
-def _key(name: str, target: str, nullable: bool = False, index: bool = False) -> sa.Column:
-    return sa.Column(name, sa.ForeignKey(target), nullable=nullable, index=index)
+def _key(name: str, target: str, nullable: bool = False, index: bool = False) -> sa.Column[Any]:
+    return sa.Column(name, sa.Integer, sa.ForeignKey(target), nullable=nullable, index=index)
 
 
 def upgrade() -> None:

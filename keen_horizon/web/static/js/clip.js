@@ -47,7 +47,7 @@ document.addEventListener("alpine:init", () => {
         this.problem = error.message;
         return;
       }
-      strip = new Strip(this.$refs.strip, (at) => stage.seek(this.firstFrame + at));
+      strip = new Strip(this.$refs.strip, this.$refs.playhead, (at) => stage.seek(this.firstFrame + at));
       for (const name of ["play", "pause"]) {
         this.$refs.video.addEventListener(name, () => { this.playing = !this.$refs.video.paused; });
       }

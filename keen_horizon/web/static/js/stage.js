@@ -241,8 +241,12 @@ export class Stage {
   // Grid, marks, names of the halves: drawn on a canvas above the picture.
   drawOver() {
     const pen = this.overlay.getContext("2d");
-    pen.clearRect(0, 0, this.overlay.width, this.overlay.height);
     const parts = this.layout();
+    const wanted = this.grid || this.marks || this.peek || parts.length > 1;
+    // Clearing a large canvas costs as much as drawing the picture: only when there is something.
+    if (wanted || this.written) pen.clearRect(0, 0, this.overlay.width, this.overlay.height);
+    this.written = wanted;
+    if (!wanted) return;
     for (const part of parts) {
       pen.save();
       if (part.side) this.clipSide(pen, part.side);

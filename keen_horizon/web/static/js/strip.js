@@ -5,8 +5,9 @@ const ROOM = 22;
 const SURE = 6;
 
 export class Strip {
-  constructor(canvas, go) {
+  constructor(canvas, playhead, go) {
     this.canvas = canvas;
+    this.playhead = playhead;
     this.data = null;
     this.count = 1;
     this.at = 0;
@@ -30,24 +31,23 @@ export class Strip {
     this.canvas.width = Math.max(1, Math.round(this.canvas.clientWidth * ratio));
     this.canvas.height = Math.max(1, Math.round(this.canvas.clientHeight * ratio));
     this.ratio = ratio;
-    this.still = null;
     this.draw();
   }
 
   set(data, count, tightest) {
-    Object.assign(this, { data, count, tightest, still: null });
+    Object.assign(this, { data, count, tightest });
     this.draw();
   }
 
   show(component) {
     this.component = component;
-    this.still = null;
     this.draw();
   }
 
+  // The playhead moves every frame; it is an element of its own, so that nothing is drawn again.
   go(at) {
     this.at = at;
-    this.draw();
+    this.playhead.style.transform = `translateX(${this.x(at) / this.ratio}px)`;
   }
 
   colour(name) {
@@ -58,15 +58,12 @@ export class Strip {
     return this.count > 1 ? (index / (this.count - 1)) * this.canvas.width : 0;
   }
 
-  // Everything but the playhead changes rarely: it is drawn once and kept.
-  drawStill() {
-    const still = document.createElement("canvas");
-    still.width = this.canvas.width;
-    still.height = this.canvas.height;
-    const pen = still.getContext("2d");
-    const { width, height } = still;
+  draw() {
+    const pen = this.canvas.getContext("2d");
+    const { width, height } = this.canvas;
+    pen.clearRect(0, 0, width, height);
     const r = this.ratio;
-    if (!this.data) return still;
+    if (!this.data) return;
     const floor = height - (ROOM + SURE + 6) * r;
     this.paths(pen, TOP * r, floor);
     this.room(pen, floor + 3 * r, ROOM * r);
@@ -87,7 +84,7 @@ export class Strip {
       this.label(pen, "cut", this.x(cut) + 4 * r, 8 * r, "--ink");
     }
     if (this.tightest !== null) this.flag(pen, this.x(this.tightest), height);
-    return still;
+    this.go(this.at);
   }
 
   paths(pen, top, bottom) {
@@ -107,9 +104,9 @@ export class Strip {
     // Depth contours: thin lines at round values, with their value.
     const step = 10 ** Math.floor(Math.log10((high - low) / 2));
     const wide = (high - low) / step > 6 ? step * 5 : step;
-    pen.lineWidth = r * 0.7;
     for (let value = Math.ceil(low / wide) * wide; value <= high; value += wide) {
-      pen.strokeStyle = this.colour("--shoal");
+      pen.strokeStyle = this.colour("--line");
+      pen.lineWidth = r * 0.6;
       pen.beginPath();
       pen.moveTo(0, y(value));
       pen.lineTo(this.canvas.width, y(value));
@@ -169,15 +166,5 @@ export class Strip {
     pen.strokeText(text, x, y);
     pen.fillStyle = this.colour(colour);
     pen.fillText(text, x, y);
-  }
-
-  draw() {
-    this.still ??= this.drawStill();
-    const pen = this.canvas.getContext("2d");
-    pen.clearRect(0, 0, this.canvas.width, this.canvas.height);
-    pen.drawImage(this.still, 0, 0);
-    const x = this.x(this.at);
-    pen.fillStyle = this.colour("--buoy");
-    pen.fillRect(x - 0.75 * this.ratio, 0, 1.5 * this.ratio, this.canvas.height);
   }
 }

@@ -1,0 +1,51 @@
+"""The whole application on one machine, as a context: what ``serve``, tests and tools stand on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from ..demo.shoot import ensure_demo
+from ..store.database import migrate
+from .postgres import database_url
+from .processes import Crew, wait_for_page
+
+
+@dataclass(frozen=True)
+class Running:
+    """An application that answers at ``address``, on the database ``url``."""
+
+    address: str
+    url: str
+    data: Path
+    crew: Crew
+
+
+@contextmanager
+def application(
+    data: Path,
+    port: int,
+    *,
+    demo: bool = False,
+    passing: bool = False,
+    workers: bool = True,
+    say: Callable[[str], None] = lambda text: None,
+) -> Iterator[Running]:
+    """Start database, web server and workers on ``data``; stop them all at the end.
+
+    ``passing`` keeps the database in a temporary folder that goes with it.
+    """
+    data.mkdir(parents=True, exist_ok=True)
+    with database_url(data, passing=passing) as url:
+        migrate(url)
+        if demo:
+            ensure_demo(url, data, say)
+        address = f"http://127.0.0.1:{port}/"
+        with Crew(url, data) as crew:
+            crew.start_web(port)
+            if workers:
+                crew.start_workers()
+            wait_for_page(address, crew)
+            yield Running(address, url, data, crew)

@@ -1,0 +1,295 @@
+"""Reading and writing files: what is kept exactly, and what is refused."""
+
+import errno
+import hashlib
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+import pytest
+
+from keen_horizon.core.errors import DamagedMedia, KeenError, MediaError, NoRoom
+from keen_horizon.core.media.containers import demuxer_for
+from keen_horizon.core.media.decode import frames, natural_site, turned_site, working_format
+from keen_horizon.core.media.encode import Encoding, Mp4Writer, disk_errors
+from keen_horizon.core.media.probe import Probe, scan
+from keen_horizon.core.media.proxy import make_proxy
+
+
+def quiet(done: int, total: int) -> None:
+    pass
+
+
+def test_probe_reads_what_was_written(make_clip):
+    found = scan(make_clip("plain.mp4", count=20)).probe
+    assert (found.width, found.height, found.frame_count) == (320, 240, 20)
+    assert found.rate == pytest.approx(30)
+    assert not found.variable_rate
+    assert found.bit_depth == 8
+    assert found.sound["codec"] == "aac"
+    assert Probe.from_json(found.to_json()) == found
+
+
+@pytest.mark.parametrize("name", ["v.mp4", "v.mov", "v.mkv"])
+def test_variable_frame_times_are_exact(make_clip, name):
+    found = scan(make_clip(name, variable=True, count=12))
+    steps = np.cumsum([0] + [(1000 + 500 * (i % 3)) / 30000 for i in range(11)])
+    assert found.probe.variable_rate
+    assert np.allclose(found.times, steps, atol=6e-4)  # Matroska counts milliseconds
+
+
+@pytest.mark.parametrize(("turn", "rotation"), [(90, 270), (-90, 90), (180, 180)])
+def test_a_rotation_flag_turns_the_picture_upright(make_clip, turn, rotation):
+    plain = make_clip("upright.mp4", shake=0)
+    turned = make_clip(f"turned{turn}.mp4", shake=0, turn=turn)
+    found = scan(turned)
+    assert found.probe.rotation == rotation
+    expected = np.rot90(next(frames(plain, scan(plain), 0, 1)).planes[0], turn // 90)
+    picture = next(frames(turned, found, 0, 1))
+    assert picture.planes[0].shape == (found.probe.height, found.probe.width)
+    assert np.abs(picture.planes[0].astype(int) - expected).mean() < 1
+    assert (found.probe.width < found.probe.height) == (turn != 180)
+
+
+def test_pixel_aspect_turns_with_the_picture(make_clip):
+    upright = scan(make_clip("sar.mp4", aspect=Fraction(4, 3))).probe
+    turned = scan(make_clip("sarturn.mp4", aspect=Fraction(4, 3), turn=90)).probe
+    assert upright.pixel_aspect == pytest.approx(4 / 3)
+    assert turned.pixel_aspect == pytest.approx(3 / 4)
+
+
+def test_decoding_a_range_gives_exactly_those_frames(make_clip):
+    path = make_clip("range.mp4", count=40)
+    found = scan(path)
+    whole = [p.planes[0].copy() for p in frames(path, found, 0, 39)]
+    part = list(frames(path, found, 17, 31))
+    assert [p.index for p in part] == list(range(17, 32))
+    assert all((p.planes[0] == whole[p.index]).all() for p in part)
+
+
+def test_chroma_siting_follows_the_turn():
+    left = natural_site("yuv420p", (2, 2))
+    assert left == (0.0, 0.5)
+    assert turned_site(left, (2, 2), 90) == (0.5, 0.0)
+    assert turned_site(left, (2, 2), 180) == (1.0, 0.5)
+    assert turned_site(left, (2, 2), 270) == (0.5, 1.0)
+    assert natural_site("yuvj420p", (2, 2)) == (0.5, 0.5)
+    assert natural_site("yuv444p", (1, 1)) == (0.0, 0.0)
+
+
+def test_working_formats_keep_depth_and_chroma():
+    assert working_format("yuv420p10le") == "yuv420p10le"
+    assert working_format("yuv422p12le") == "yuv422p10le"
+    assert working_format("nv12") == "yuv420p"
+    assert working_format("rgb24") == "yuv444p"
+    assert working_format("gray") == "yuv420p"
+
+
+# --- what is refused ------------------------------------------------------------------------------
+
+
+def refusal(path: Path) -> str:
+    with pytest.raises(MediaError) as refused:
+        scan(path)
+    assert path.name in str(refused.value)
+    return str(refused.value)
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "words"),
+    [
+        ("empty.mp4", b"", "is empty"),
+        ("text.mp4", b"hello, this is no video at all", "not a video"),
+        ("list.mp4", b"#EXTM3U\n#EXTINF:5,\nhttp://127.0.0.1:9/a.ts\n", "list of other files"),
+        ("cat.mp4", b"ffconcat version 1.0\nfile /etc/passwd\n", "list of other files"),
+        ("dash.mp4", b"<?xml version='1.0'?><MPD/>", "list of other files"),
+        ("picture.mp4", b"\x89PNG\r\n\x1a\n" + bytes(40), "not a video"),
+    ],
+)
+def test_what_is_not_footage_is_refused(tmp_path, name, content, words):
+    path = tmp_path / name
+    path.write_bytes(content)
+    assert words in refusal(path)
+
+
+def test_a_missing_file_is_named(tmp_path):
+    assert "no such file" in refusal(tmp_path / "nowhere.mp4")
+
+
+@pytest.mark.parametrize("name", ["whole.mp4", "whole.mkv"])
+@pytest.mark.parametrize("share", [0.2, 0.6, 0.97])
+def test_a_truncated_file_is_refused(make_clip, tmp_path, name, share):
+    content = make_clip(name, count=30).read_bytes()
+    path = tmp_path / f"cut-{name}"
+    path.write_bytes(content[: int(len(content) * share)])
+    assert "missing" in refusal(path)
+
+
+def test_damage_inside_is_found_while_decoding(make_clip, tmp_path):
+    path = make_clip("damaged.mp4", count=30)
+    content = bytearray(path.read_bytes())
+    middle = content.index(b"mdat") + 2000
+    content[middle : middle + 4000] = bytes(4000)
+    broken = tmp_path / "broken.mp4"
+    broken.write_bytes(content)
+    try:
+        found = scan(broken)
+        seen = sum(1 for _ in frames(broken, found, 0, found.probe.frame_count - 1))
+    except DamagedMedia as error:
+        assert "broken.mp4" in str(error)
+    else:  # the decoder may conceal the damage, but no frame may be lost unsaid
+        assert seen == 30
+
+
+def test_references_to_other_files_are_refused(make_clip, tmp_path):
+    content = bytearray(make_clip("own.mov").read_bytes())
+    at = content.index(b"url \x00\x00\x00\x01")
+    content[at + 4 : at + 8] = bytes(4)  # no longer "the data is in this file"
+    path = tmp_path / "elsewhere.mov"
+    path.write_bytes(content)
+    assert "other files" in refusal(path)
+
+
+def test_sound_alone_is_refused(tmp_path):
+    path = tmp_path / "sound.mp4"
+    with av.open(str(path), "w") as out:
+        audio = out.add_stream("aac", rate=48000)
+        heard = av.AudioFrame.from_ndarray(np.zeros((1, 4096), np.int16), "s16", layout="mono")
+        heard.sample_rate, heard.pts = 48000, 0
+        resampler = av.AudioResampler("fltp", "stereo", 48000, frame_size=1024)
+        for piece in resampler.resample(heard):
+            out.mux(audio.encode(piece))
+        out.mux(audio.encode(None))
+    assert "only sound" in refusal(path)
+
+
+def test_one_frame_is_too_few_and_two_are_enough(make_clip):
+    assert "one frame" in refusal(make_clip("one.mp4", count=1, sound=None))
+    assert scan(make_clip("two.mp4", count=2, sound=None)).probe.frame_count == 2
+
+
+def test_the_demuxer_is_named_by_content_not_by_name(make_clip, tmp_path):
+    path = tmp_path / "odd.webm"
+    path.write_bytes(make_clip("named.mp4").read_bytes())
+    assert demuxer_for(path) == "mov"
+
+
+# --- writing --------------------------------------------------------------------------------------
+
+
+def copy(path: Path, target: Path, first: int, last: int, **options) -> Mp4Writer:
+    found = scan(path)
+    with Mp4Writer(
+        target, found, found.probe.width, found.probe.height,
+        working_format(found.probe.pixel_format), Encoding(crf=14, preset="ultrafast"),
+        first, last, sound_from=path, **options,
+    ) as writer:  # fmt: skip
+        for picture in frames(path, found, first, last):
+            for out, plane in zip(writer.blank_planes(), picture.planes, strict=True):
+                out[:] = plane
+            writer.write(picture.pts)
+        writer.finish()
+    return writer
+
+
+def sound_packets(path: Path) -> list[tuple[float, str]]:
+    with av.open(str(path)) as container:
+        return [
+            (float(p.pts * p.time_base), hashlib.sha1(bytes(p)).hexdigest())
+            for p in container.demux(audio=0)
+            if p.size and p.pts is not None
+        ]
+
+
+def test_frame_times_and_sound_are_kept(make_clip, tmp_path):
+    path = make_clip("keep.mp4", variable=True, count=30)
+    target = tmp_path / "out.mp4"
+    writer = copy(path, target, 0, 29)
+    assert np.allclose(scan(target).times, scan(path).times, atol=1e-6)
+    before, after = sound_packets(path), sound_packets(target)
+    assert [h for _, h in after] == [h for _, h in before if _ >= 0]
+    assert "bit for bit" in writer.sound_note
+
+
+def test_a_range_begins_at_zero_with_its_own_sound(make_clip, tmp_path):
+    path = make_clip("middle.mp4", count=40)
+    target = tmp_path / "out.mp4"
+    copy(path, target, 10, 29)
+    found = scan(target)
+    assert found.probe.frame_count == 20
+    assert np.allclose(found.times, scan(path).times[10:30] - scan(path).times[10], atol=1e-6)
+    offset = scan(path).times[10]
+    source = {h: t for t, h in sound_packets(path)}
+    heard = sound_packets(target)
+    assert len(heard) > 20
+    # In sync: every packet stands where it stood, measured from the first picture.
+    assert all(abs(source[h] - offset - t) < 2e-3 for t, h in heard)
+
+
+def test_sound_that_mp4_cannot_hold_is_encoded_and_that_is_said(make_clip, tmp_path):
+    writer = copy(make_clip("pcm.mov", sound="pcm_s16le"), tmp_path / "out.mp4", 0, 23)
+    assert "re-encoded from pcm_s16le to AAC" in writer.sound_note
+    assert scan(tmp_path / "out.mp4").probe.sound["codec"] == "aac"
+    writer = copy(make_clip("mute.mp4", sound=None), tmp_path / "mute-out.mp4", 0, 23)
+    assert "no sound" in writer.sound_note
+
+
+def test_ten_bits_colour_tags_and_aspect_are_kept(make_clip, tmp_path):
+    path = make_clip("deep.mp4", pixel_format="yuv420p10le", aspect=Fraction(16, 11))
+    target = tmp_path / "out.mp4"
+    copy(path, target, 0, 23)
+    before, after = scan(path).probe, scan(target).probe
+    assert after.bit_depth == 10
+    assert after.pixel_aspect == pytest.approx(16 / 11)
+    assert after.colour == before.colour
+
+
+def test_nothing_is_left_of_a_file_that_was_not_finished(make_clip, tmp_path):
+    path, target = make_clip("half.mp4"), tmp_path / "out.mp4"
+    found = scan(path)
+    with pytest.raises(RuntimeError, match="stop"), Mp4Writer(
+        target, found, 320, 240, "yuv420p", Encoding(preset="ultrafast"), 0, 23
+    ) as writer:
+        for stamp in found.pts:
+            writer.blank_planes()
+            writer.write(int(stamp))
+        assert writer.part.exists()
+        raise RuntimeError("stop")
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_a_full_disk_is_said_plainly(tmp_path):
+    with pytest.raises(NoRoom, match=r"film\.mp4: the disk is full"):
+        with disk_errors(tmp_path / "film.mp4"):
+            raise OSError(errno.ENOSPC, "No space left on device")
+    with pytest.raises(KeenError, match="cannot be written"):
+        with disk_errors(tmp_path / "film.mp4"):
+            raise PermissionError(errno.EACCES, "Permission denied")
+
+
+@pytest.mark.parametrize(
+    ("options", "size"),
+    [
+        ({"name": "p1.mp4"}, (320, 240)),
+        ({"name": "p2.mp4", "width": 1440, "height": 1080, "count": 4}, (720, 540)),
+        ({"name": "p3.mp4", "aspect": Fraction(4, 3)}, (426, 240)),
+        ({"name": "p4.mp4", "turn": 90}, (240, 320)),
+        ({"name": "p5.mp4", "pixel_format": "yuv420p10le"}, (320, 240)),
+        ({"name": "p6.mkv", "variable": True}, (320, 240)),
+    ],
+)
+def test_the_proxy_has_the_same_frames_and_square_pixels(make_clip, tmp_path, options, size):
+    path = make_clip(**options)
+    found = scan(path)
+    make_proxy(path, found, tmp_path / "proxy.mp4", tmp_path / "poster.jpg", quiet)
+    proxy = scan(tmp_path / "proxy.mp4")
+    assert (proxy.probe.width, proxy.probe.height) == size
+    assert proxy.probe.pixel_aspect == 1
+    assert np.allclose(proxy.times, found.times, atol=1e-3)
+    assert (tmp_path / "poster.jpg").stat().st_size > 500
+    with av.open(str(tmp_path / "proxy.mp4")) as container:
+        keys = [i for i, p in enumerate(
+            p for p in container.demux(video=0) if p.size
+        ) if p.is_keyframe]  # fmt: skip
+    assert np.diff(keys).max(initial=0) <= 15

@@ -1,0 +1,168 @@
+"""Marks and camera motion, against the simulated camera's truth."""
+
+import cv2
+import numpy as np
+
+from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.motion.camera import camera_motion
+from keen_horizon.core.motion.kept import read_motion, write_motion
+from keen_horizon.core.motion.marks import MarkFollower
+from keen_horizon.core.motion.measure import RECORD, Measure, MeasureWriter
+from tests.conftest import Measured, texture
+
+
+def errors(measured: Measured) -> tuple[float, float]:
+    """RMS error a frame pair: shift in px over the band of the façades, roll in degrees."""
+    places = np.array([-400 - 100j, -100j, 400 - 100j, 0, 60j, -400 + 60j, 400 + 60j])
+    off = (measured.motion.steps.apply(places) - measured.truth.apply(places))[1:]
+    roll = np.degrees(np.angle(measured.motion.steps.a / measured.truth.a))[1:]
+    return float(np.sqrt((np.abs(off) ** 2).mean())), float(np.sqrt((roll**2).mean()))
+
+
+def test_camera_motion_is_true(walk, loft):
+    for measured in (walk, loft):
+        shift, roll = errors(measured)
+        assert shift <= 0.25
+        assert roll <= 0.02
+        assert measured.motion.confidence.min() > 0.8
+
+
+def test_marks_are_well_spread_and_long_lived(walk):
+    records = walk.measure.records
+    first = walk.measure.frame(0)
+    # The sky is plain; everything below it should have marks in all quarters.
+    below = first[first["y"] > 250]
+    counts, *_ = np.histogram2d(below["x"], below["y"], bins=(4, 3), range=((0, 1280), (250, 720)))
+    assert (counts > 3).all()
+    lives = np.bincount(records["id"])
+    assert np.median(lives[lives > 0]) >= 10
+
+
+def test_a_subject_crossing_in_front_does_not_steer():
+    """A third of the marks moving their own way must not pull the fit."""
+    rng = np.random.default_rng(2)
+    canvas = Canvas(1280, 720)
+    before = rng.uniform([0, 0], [1280, 720], (300, 2))
+    scene = canvas.to_scene(before)
+    a, b = np.exp(0.01j), 6 - 2j
+    moved = a * scene + b
+    crossing = np.abs(scene.real - 200) < 210
+    moved[crossing] += -14 + 1j
+    assert 0.25 < crossing.mean() < 0.45
+    after = canvas.to_pixels(moved) + 0.1 * rng.standard_normal((300, 2))
+    motion = camera_motion(measure_of([before, after]), canvas, "similarity")
+    assert abs(motion.steps.b[1] - b) < 0.1
+    assert abs(motion.steps.a[1] - a) < 2e-4
+    steering = motion.steering[300:]
+    assert steering[~crossing].mean() > 0.95
+    assert not steering[crossing].any()
+
+
+def measure_of(frames: list[np.ndarray], times: np.ndarray | None = None) -> Measure:
+    """A measure of marks that are all seen in every frame."""
+    records = np.empty(sum(len(f) for f in frames), RECORD)
+    at = 0
+    for points in frames:
+        part = records[at : at + len(points)]
+        part["id"] = np.arange(len(points))
+        part["x"], part["y"] = points[:, 0], points[:, 1]
+        at += len(points)
+    n = len(frames)
+    counts = np.array([len(f) for f in frames])
+    return Measure(
+        records=records,
+        offsets=np.concatenate([[0], np.cumsum(counts)]),
+        started=counts,
+        followed=counts,
+        change=np.zeros(n),
+        sharpness=np.ones(n),
+        times=np.arange(n) / 30 if times is None else times,
+        first=0,
+    )
+
+
+def test_shift_model_is_the_mean_move_and_turns_nothing():
+    rng = np.random.default_rng(4)
+    canvas = Canvas(640, 360)
+    points = rng.uniform([0, 0], [640, 360], (100, 2))
+    motion = camera_motion(measure_of([points, points + [3.25, -1.5]]), canvas, "shift")
+    assert motion.steps.a[1] == 1
+    assert abs(motion.steps.b[1] - (3.25 - 1.5j)) < 1e-4
+
+
+def test_roll_is_a_roll_with_pixels_that_are_not_square():
+    rng = np.random.default_rng(5)
+    canvas = Canvas(720, 576, 1.4587)
+    points = rng.uniform([0, 0], [720, 576], (200, 2))
+    turned = canvas.to_pixels(np.exp(0.05j) * canvas.to_scene(points))
+    motion = camera_motion(measure_of([points, turned]), canvas, "similarity")
+    assert abs(np.angle(motion.steps.a[1]) - 0.05) < 1e-6
+    assert abs(abs(motion.steps.a[1]) - 1) < 1e-6
+
+
+def follow(pictures: list[np.ndarray], folder) -> Measure:
+    height, width = pictures[0].shape
+    follower = MarkFollower(width, height)
+    with MeasureWriter(folder) as writer:
+        for picture in pictures:
+            writer.add(follower.step(picture))
+        writer.close(np.arange(len(pictures)) / 30, 0)
+    return Measure.read(folder)
+
+
+def grey(seed: int) -> np.ndarray:
+    return cv2.cvtColor(texture(480, 360, seed), cv2.COLOR_BGR2GRAY)
+
+
+def shifted(picture: np.ndarray, x: float, y: float) -> np.ndarray:
+    m = np.array([[1, 0, x], [0, 1, y]], float)
+    return cv2.warpAffine(picture, m, (320, 240), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP)
+
+
+def test_a_hard_cut_is_found_and_splits_the_motion(tmp_path):
+    one, two = grey(1), grey(2)
+    pictures = [shifted(one, 60 + i, 60) for i in range(8)]
+    pictures += [shifted(two, 60, 60 + i) for i in range(8)]
+    motion = camera_motion(follow(pictures, tmp_path / "m"), Canvas(320, 240), "similarity")
+    assert motion.cuts.tolist() == [8]
+    assert motion.segments == [(0, 8), (8, 16)]
+    assert motion.steps.a[8] == 1
+    assert motion.steps.b[8] == 0
+    assert abs(motion.steps.b[4] - -1) < 0.05
+
+
+def test_a_whip_pan_is_no_cut(tmp_path):
+    wide = cv2.cvtColor(texture(2400, 360, 3), cv2.COLOR_BGR2GRAY)
+    places = np.concatenate([np.arange(6) * 2.0, 12 + np.arange(1, 7) * 150.0, 912 + np.arange(6)])
+    pictures = []
+    for x in places:
+        still = shifted(wide, x, 40)
+        pictures.append(cv2.blur(still, (61, 1)) if 12 < x < 912 else still)
+    motion = camera_motion(follow(pictures, tmp_path / "m"), Canvas(320, 240), "similarity")
+    assert not len(motion.cuts)
+    assert motion.confidence[8] < 0.5
+
+
+def test_black_frames_have_no_marks_and_no_confidence(tmp_path):
+    rng = np.random.default_rng(6)
+    dark = [(16 + rng.normal(0, 1.2, (240, 320))).astype(np.uint8) for _ in range(6)]
+    motion = camera_motion(follow(dark, tmp_path / "m"), Canvas(320, 240), "similarity")
+    assert motion.confidence[1:].max() < 0.3
+    assert np.abs(motion.trusted.b).max() < 0.5
+
+
+def test_motion_survives_being_kept(walk, tmp_path):
+    write_motion(walk.motion, tmp_path)
+    again = read_motion(tmp_path, "similarity")
+    assert (again.steps.a == walk.motion.steps.a).all()
+    assert (again.steering == walk.motion.steering).all()
+    assert again.segments == walk.motion.segments
+
+
+def test_ten_bit_luma_gives_the_same_marks():
+    picture = shifted(grey(1), 60, 60)
+    eight, ten = MarkFollower(320, 240), MarkFollower(320, 240)
+    a = eight.step(picture)
+    b = ten.step(picture.astype(np.uint16) * 4)
+    assert (a.points == b.points).all()
+    assert len(a.points) > 60

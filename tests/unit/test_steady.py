@@ -1,0 +1,299 @@
+"""The solver: what it must never do, and what it must achieve."""
+
+from itertools import pairwise
+
+import numpy as np
+import pytest
+
+from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.motion.camera import CameraMotion
+from keen_horizon.core.quality import scores
+from keen_horizon.core.steady import path as path_module
+from keen_horizon.core.steady.coverage import (
+    held_below,
+    largest_rectangle,
+    room_left,
+    seen_shares,
+    zoom_needed,
+)
+from keen_horizon.core.steady.kept import read_solution, write_solution
+from keen_horizon.core.steady.path import FOLLOW, LOCK_OFF, steady_path
+from keen_horizon.core.steady.solution import first_treatment, solve, tube
+from keen_horizon.core.treatment import MotionSettings, Treatment, parse
+
+CANVAS = Canvas(1280, 720)
+
+
+def motion_of(shift: np.ndarray, roll: np.ndarray | None = None, rate: float = 30.0, **rest):
+    """Motion whose picture drifts by ``shift`` (complex px) and turns by ``roll`` (radians)."""
+    n = len(shift)
+    b = np.diff(shift, prepend=shift[0])
+    a = np.exp(1j * np.diff(roll, prepend=roll[0])) if roll is not None else np.ones(n, complex)
+    facts = {
+        "model": "similarity",
+        "steps": Similarities(a, b),
+        "marks": np.full(n, 200),
+        "confidence": np.ones(n),
+        "residual": np.zeros(n),
+        "steering": np.zeros(0, bool),
+        "times": np.arange(n) / rate,
+        "cuts": np.zeros(0, np.intp),
+    }
+    return CameraMotion(**(facts | rest))
+
+
+def shaky(n: int = 150, seed: int = 0, pan: float = 2.0) -> CameraMotion:
+    rng = np.random.default_rng(seed)
+    t = np.arange(n) / 30
+    x = pan * np.arange(n) + 9 * np.sin(2 * np.pi * 2 * t) + 2 * rng.standard_normal(n)
+    y = 7 * np.sin(2 * np.pi * 1.9 * t + 1) + 2 * rng.standard_normal(n)
+    roll = np.radians(0.5) * np.sin(2 * np.pi * 1.3 * t)
+    return motion_of(x + 1j * y, roll)
+
+
+def treat(**settings) -> Treatment:
+    frame = {k: settings.pop(k) for k in ("edge", "zoom_ceiling") if k in settings}
+    return parse({"motion": settings, "frame": frame})
+
+
+@pytest.mark.parametrize("aim", ["follow", "lock_off"])
+@pytest.mark.parametrize("calm", [10, 40, 100])
+@pytest.mark.parametrize("ceiling", [1.05, 1.25])
+def test_filling_covers_every_corner_and_keeps_below_the_ceiling(aim, calm, ceiling):
+    motion = shaky()
+    solution = solve(motion, CANVAS, treat(aim=aim, calm=calm, zoom_ceiling=ceiling))
+    assert 1 <= solution.report["zoom"] <= ceiling + 1e-9
+    corners = np.array([[0, 0], [1279, 0], [1279, 719], [0, 719]], float)
+    for frame in range(len(motion)):
+        _, valid = solution.chain(frame, corners)
+        assert valid.all()
+    assert solution.room.min() > -1e-6
+
+
+def test_follow_removes_the_shake_and_keeps_the_pan():
+    motion = shaky()
+    solution = solve(motion, CANVAS, treat(calm=50))
+    assert solution.report["shake_removed"] > 90
+    moved = scores.output_steps(motion.steps, solution.chain.steady)
+    total = np.cumsum(moved.b.real)
+    room = 2 * 639.5 * (1 - tube(MotionSettings(calm=50), 1.25))  # the tube's width, both ends
+    assert abs(total[-1] - 2.0 * 149) < room
+    # Even: the steadied pan hardly changes its speed.
+    assert np.abs(np.diff(moved.b.real[2:])).max() < 0.6
+
+
+def test_lock_off_stands_still():
+    motion = shaky(pan=0.0)
+    solution = solve(motion, CANVAS, treat(aim="lock_off", calm=60))
+    moved = scores.output_steps(motion.steps, solution.chain.steady)
+    assert np.abs(np.cumsum(moved.b)).max() < 0.05
+    assert np.degrees(np.abs(np.cumsum(np.angle(moved.a))).max()) < 0.005
+
+
+def test_calm_zero_and_motion_off_leave_the_picture_alone():
+    motion = shaky()
+    for treatment in (treat(calm=0), treat(on=False, calm=80)):
+        solution = solve(motion, CANVAS, treatment)
+        assert (solution.chain.steady.a == 1).all()
+        assert solution.report["zoom"] == 1
+        assert solution.report["picture_kept"] == pytest.approx(100)
+        assert solution.report["shake_after"] == pytest.approx(solution.report["shake_before"])
+
+
+def test_more_calm_never_costs_less_nor_shakes_more_until_nothing_is_left():
+    motion = shaky(seed=3)
+    tubes = [tube(MotionSettings(calm=c), 1.5) for c in (0, 20, 40, 70, 100)]
+    assert tubes == sorted(tubes, reverse=True)
+    left = [
+        solve(motion, CANVAS, treat(calm=c, zoom_ceiling=1.5)).report["shake_after"]
+        for c in (0, 8, 16, 40)
+    ]
+    assert left == sorted(left, reverse=True)
+
+
+def test_calm_gives_way_to_the_ceiling():
+    assert tube(MotionSettings(calm=100), 1.1) == pytest.approx(1 / 1.1)
+    motion = shaky()
+    low = solve(motion, CANVAS, treat(calm=100, zoom_ceiling=1.02)).report
+    high = solve(motion, CANVAS, treat(calm=100, zoom_ceiling=1.4)).report
+    assert low["zoom"] <= 1.02 + 1e-9 < high["zoom"]
+    assert low["shake_after"] > high["shake_after"]
+
+
+def test_a_ceiling_of_one_means_no_correction():
+    solution = solve(shaky(), CANVAS, treat(calm=100, zoom_ceiling=1.0))
+    assert solution.report["zoom"] == 1
+    assert solution.report["shake_after"] == pytest.approx(solution.report["shake_before"])
+
+
+def test_edge_rules_share_one_path_and_differ_in_what_they_show():
+    motion = shaky()
+    fill, trim, leave = (
+        solve(motion, CANVAS, treat(calm=40, edge=e)) for e in ("fill", "trim", "leave")
+    )
+    assert np.allclose(fill.chain.steady.b, trim.chain.steady.b)
+    assert np.allclose(fill.chain.steady.b, leave.chain.steady.b)
+    assert trim.report["zoom"] == leave.report["zoom"] == 1
+    assert trim.report["output"]["width"] < 1280
+    assert leave.report["output"] == {"width": 1280, "height": 720}
+    assert leave.report["bare_edges"] > 0
+    width, height = trim.report["output"]["width"], trim.report["output"]["height"]
+    corners = np.array([[0, 0], [width - 1, 0], [width - 1, height - 1], [0, height - 1]], float)
+    for frame in range(len(motion)):
+        assert trim.chain(frame, corners)[1].all()
+
+
+def test_a_steady_clip_is_left_alone_and_said_so():
+    rng = np.random.default_rng(1)
+    motion = motion_of(0.03 * rng.standard_normal(90) + 0j)
+    solution = solve(motion, CANVAS, treat(calm=80))
+    assert solution.report["zoom"] == 1
+    assert "nothing to do" in solution.report["notes"][0]
+
+
+def test_a_blind_clip_is_left_alone_and_said_why():
+    motion = shaky()
+    confidence = np.zeros(len(motion))
+    confidence[0] = 1
+    blind = motion_of(np.cumsum(motion.steps.b), confidence=confidence)
+    solution = solve(blind, CANVAS, treat(calm=80))
+    assert (solution.chain.steady.b == 0).all()
+    assert "No camera motion could be found" in solution.report["notes"][0]
+
+
+def test_a_weak_stretch_moves_as_the_source_does_and_does_not_jump():
+    motion = shaky(n=120)
+    b = motion.steps.b.copy()
+    b[50:60] += 80 * np.exp(1j * np.arange(10))  # nonsense, as a blurred stretch gives
+    confidence = np.ones(120)
+    confidence[50:60] = 0.0
+    weak = motion_of(np.cumsum(b), confidence=confidence)
+    steady = solve(weak, CANVAS, treat(calm=50)).chain.steady
+    assert np.abs(np.diff(steady.b)[48:61]).max() < 12
+
+
+def test_a_cut_splits_the_path():
+    motion = shaky(n=120)
+    cut = motion_of(np.cumsum(motion.steps.b), cuts=np.array([60]))
+    whole = solve(cut, CANVAS, treat(calm=50)).chain.steady
+    first = motion_of(np.cumsum(motion.steps.b)[:60])
+    alone = solve(first, CANVAS, treat(calm=50)).chain.steady
+    assert np.allclose(whole.b[:60], alone.b, atol=1e-6)
+
+
+def test_long_clips_are_solved_in_windows_without_a_seam(monkeypatch):
+    motion = shaky(n=700, pan=0.8)
+    whole = steady_path(motion, CANVAS, FOLLOW, 0.92)
+    monkeypatch.setattr(path_module, "WINDOW", 300)
+    monkeypatch.setattr(path_module, "OVERLAP", 100)
+    parts = steady_path(motion, CANVAS, FOLLOW, 0.92)
+    assert zoom_needed(parts, CANVAS).max() <= 1 / 0.92 * 1.005
+    shake = [
+        scores.shake(
+            scores.output_steps(motion.steps, s), motion.times, motion.segments, CANVAS
+        )
+        for s in (whole, parts)
+    ]
+    assert shake[1] < shake[0] + 0.1
+    jumps = np.abs(np.diff(scores.output_steps(motion.steps, parts).b[1:]))
+    assert jumps.max() < 0.8
+
+
+def test_windows_cover_everything_once_with_overlaps():
+    for length in (1, 900, 1080, 1081, 5000, 18000):
+        windows = path_module._windows(7, 7 + length)
+        assert windows[0][0] == 7
+        assert windows[-1][1] == 7 + length
+        for (_, stop), (start, _) in pairwise(windows):
+            assert stop - start == path_module.OVERLAP
+
+
+def test_frame_rate_does_not_change_what_calm_means():
+    t30, t60 = np.arange(120) / 30, np.arange(240) / 60
+
+    def shift(t):
+        return 60 * t + 8 * np.sin(2 * np.pi * 2 * t) + 6j * np.cos(2 * np.pi * 1.7 * t)
+
+    reports = [
+        solve(motion_of(shift(t), rate=r), CANVAS, treat(calm=40)).report
+        for t, r in ((t30, 30.0), (t60, 60.0))
+    ]
+    assert reports[0]["zoom"] == pytest.approx(reports[1]["zoom"], abs=0.01)
+    assert reports[0]["shake_before"] == pytest.approx(reports[1]["shake_before"], rel=0.05)
+
+
+def test_zoom_needed_has_the_closed_form():
+    shift = Similarities(np.ones(1, complex), np.array([64 + 0j]))
+    assert zoom_needed(shift, CANVAS)[0] == pytest.approx(639.5 / (639.5 - 64))
+    turn = Similarities(np.array([np.exp(0.1j)]), np.zeros(1, complex))
+    expected = (639.5 * np.sin(0.1) + 359.5 * np.cos(0.1)) / 359.5
+    assert zoom_needed(turn, CANVAS)[0] == pytest.approx(expected)
+    assert zoom_needed(Similarities.identity(1), CANVAS)[0] == 1
+    gone = Similarities(np.ones(1, complex), np.array([2000 + 0j]))
+    assert np.isinf(zoom_needed(gone, CANVAS)[0])
+
+
+def test_held_below_makes_any_correction_fit():
+    rng = np.random.default_rng(8)
+    wild = Similarities(
+        np.exp(0.2j * rng.standard_normal(30)), 200 * rng.standard_normal(30) + 0j
+    )
+    held = held_below(wild, CANVAS, 1.1)
+    assert zoom_needed(held, CANVAS).max() <= 1.1 + 1e-9
+    calm = Similarities(np.ones(3, complex), np.array([1, 2, 3 + 0j]))
+    assert held_below(calm, CANVAS, 1.1) is calm
+
+
+def test_largest_rectangle_is_what_is_left_after_shifts():
+    steady = Similarities(np.ones(3, complex), np.array([40 + 0j, -20 + 10j, 0j]))
+    size, centre = largest_rectangle(steady, CANVAS)
+    assert size == pytest.approx(min((1279 - 60) / 1279, (719 - 10) / 719), abs=1e-6)
+    assert centre.real == pytest.approx(-10, abs=1e-3)
+
+
+def test_room_left_is_the_distance_to_the_nearest_edge():
+    steady = Similarities(np.ones(2, complex), np.array([0j, 10 + 3j]))
+    room = room_left(steady, CANVAS, 1.25)
+    assert room[0] == pytest.approx(359.5 * 0.2)
+    assert room[1] == pytest.approx(359.5 * 0.2 - 3)
+
+
+def test_seen_shares_of_a_shifted_picture():
+    quads = np.stack([CANVAS.corners, CANVAS.corners + 639.5])
+    kept, bare = seen_shares(quads, CANVAS)
+    assert kept == pytest.approx([1, 0.5])
+    assert bare == pytest.approx([0, 0.5], abs=1e-6)
+
+
+def test_against_truth_what_is_left_is_small(walk, loft):
+    """The figures a report shows agree with what the true camera says."""
+    for measured, aim in ((walk, "follow"), (loft, "lock_off")):
+        solution = solve(measured.motion, CANVAS, treat(aim=aim, calm=40))
+        moved = scores.output_steps(measured.truth, solution.chain.steady)
+        times, segments = measured.motion.times, measured.motion.segments
+        left = scores.shake(moved, times, segments, CANVAS) * solution.report["zoom"]
+        before = scores.shake(measured.truth, times, segments, CANVAS)
+        assert left < 0.1 * before
+        assert solution.report["shake_before"] == pytest.approx(before, rel=0.05)
+        assert solution.report["picture_kept"] > 85
+
+
+def test_lock_off_of_a_short_clip_and_of_two_frames():
+    for n in (2, 3, 5):
+        motion = shaky(n=n)
+        steady = steady_path(motion, CANVAS, LOCK_OFF, 0.9)
+        assert np.isfinite(steady.b).all()
+
+
+def test_first_treatment_locks_off_only_what_meant_to_stand_still(walk, loft):
+    assert first_treatment(loft.motion, CANVAS).motion.aim == "lock_off"
+    assert first_treatment(shaky(n=300, pan=4.0), CANVAS).motion.aim == "follow"
+
+
+def test_a_solution_survives_being_kept(tmp_path):
+    solution = solve(shaky(), CANVAS, treat(calm=30, edge="trim"))
+    write_solution(solution, tmp_path / "s.npz")
+    again = read_solution(tmp_path / "s.npz", CANVAS)
+    assert again.report == solution.report
+    assert np.allclose(again.chain.lattice(), solution.chain.lattice())
