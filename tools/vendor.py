@@ -53,11 +53,8 @@ def main() -> None:
     lines += ["| package | version | licence | files |", "|---|---|---|---|"]
     with tempfile.TemporaryDirectory() as room:
         wanted = [f"{name}@{version}" for name, (version, _) in PACKAGES.items()]
-        subprocess.run(
-            ["npm", "install", "--silent", "--ignore-scripts", "--no-save", "--prefix", room]
-            + wanted,
-            check=True,
-        )
+        quietly = ["--silent", "--ignore-scripts", "--no-save", "--prefix", room]
+        subprocess.run(["npm", "install", *quietly, *wanted], check=True)
         for name, (version, files) in PACKAGES.items():
             source = Path(room) / "node_modules" / name
             described = json.loads((source / "package.json").read_text())

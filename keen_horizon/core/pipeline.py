@@ -17,7 +17,7 @@ from .errors import KeenError
 from .geometry.canvas import Canvas
 from .geometry.chain import View, WarpChain
 from .media.decode import frames, working_format
-from .media.encode import Encoding, Mp4Writer
+from .media.encode import Encoding, Mp4Writer, disk_errors
 from .media.probe import Scan
 from .motion.camera import CameraMotion
 from .motion.marks import MarkFollower
@@ -50,7 +50,7 @@ def measure(
     check_range(scan, first, last)
     total = last - first + 1
     follower = MarkFollower(scan.probe.width, scan.probe.height)
-    with MeasureWriter(folder) as writer:
+    with disk_errors(path), MeasureWriter(folder) as writer:
         for done, picture in enumerate(frames(path, scan, first, last, luma_only=True), 1):
             writer.add(follower.step(picture.planes[0]))
             progress(done, total)

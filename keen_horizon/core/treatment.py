@@ -10,8 +10,6 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from .errors import BadSetting
 
-FORMAT_VERSION = 1
-
 
 class _Station(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
@@ -53,7 +51,7 @@ class FrameSettings(_Station):
 class Treatment(_Station):
     """All settings of all stations for one clip."""
 
-    version: Literal[1] = Field(FORMAT_VERSION, description="Version of this format.")
+    version: Literal[1] = Field(1, description="Version of this format.")
     motion: MotionSettings = MotionSettings()
     frame: FrameSettings = FrameSettings()
 

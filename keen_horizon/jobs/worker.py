@@ -17,7 +17,7 @@ from ..store.database import Database
 from ..store.models import Work, now
 from ..store.vault import Vault
 from .lifecycle import run_of
-from .queue import TASK, Queue
+from .queue import QUICK, SLOW, TASK, Queue
 from .tasks import Workshop
 
 log = logging.getLogger(__name__)
@@ -45,7 +45,7 @@ def work_forever(url: str, vault: Vault, queues: list[str] | None) -> None:
             keeper = asyncio.create_task(_look_after(app, database, Queue(url)))
             try:
                 await app.run_worker_async(
-                    queues=queues,
+                    queues=queues or [QUICK, SLOW],
                     update_heartbeat_interval=HEARTBEAT,
                     stalled_worker_timeout=DEAD_AFTER,
                     fetch_job_polling_interval=2.0,

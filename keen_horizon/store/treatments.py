@@ -61,11 +61,11 @@ def steps(session: Session, clip: Clip) -> dict[str, bool]:
 
 
 def _newest_child(session: Session, clip: Clip) -> Revision | None:
-    if clip.revision_id is None:
+    if clip.revision is None:
         return None
     return session.scalar(
         select(Revision)
-        .where(Revision.parent_id == clip.revision_id)
+        .where(Revision.parent_id == clip.revision.id)
         .order_by(Revision.number.desc())
         .limit(1)
     )

@@ -163,18 +163,18 @@ def remove_shoot(shoot_id: int) -> Response:
 
 @page.post("/clips/<int:clip_id>/put-back")
 def put_back_clip(clip_id: int) -> Response:
-    return _put_back(Clip, clip_id)
+    with services().database.session.begin() as session:
+        return _put_back(session.get(Clip, clip_id))
 
 
 @page.post("/shoots/<int:shoot_id>/put-back")
 def put_back_shoot(shoot_id: int) -> Response:
-    return _put_back(Shoot, shoot_id)
-
-
-def _put_back(kind: type[Clip] | type[Shoot], row_id: int) -> Response:
     with services().database.session.begin() as session:
-        thing: Clip | Shoot | None = session.get(kind, row_id)
-        if thing is None:
-            raise shelf.NotFound("there is nothing to put back.")
-        shelf.put_back(thing)
-        return jsonify(name=thing.name)
+        return _put_back(session.get(Shoot, shoot_id))
+
+
+def _put_back(thing: Clip | Shoot | None) -> Response:
+    if thing is None:
+        raise shelf.NotFound("there is nothing to put back.")
+    shelf.put_back(thing)
+    return jsonify(name=thing.name)

@@ -192,22 +192,24 @@ def test_a_range_that_is_none_is_refused(make_clip):
             pipeline.check_range(found, first, last)
 
 
-def test_a_disk_that_fills_is_said_and_leaves_nothing(make_clip, tmp_path):
+@pytest.mark.parametrize(
+    ("room", "name"), [(100_000, "fills.mp4"), (300_000, "out.mp4")], ids=["measure", "render"]
+)
+def test_a_disk_that_fills_is_said_and_leaves_nothing(make_clip, tmp_path, room, name):
     """A limit on file size makes the system refuse to write on, as a full disk does."""
     clip = make_clip("fills.mp4", width=640, height=480, count=60)
     text = (
         "import resource, sys; from keen_horizon import cli;"
-        "resource.setrlimit(resource.RLIMIT_FSIZE, (150_000, 150_000));"
+        f"resource.setrlimit(resource.RLIMIT_FSIZE, ({room}, {room}));"
         "sys.exit(cli.main(sys.argv[1:]))"
     )
-    # Measuring spools less than that.
     done = subprocess.run(
         [sys.executable, "-c", text, "correct", str(clip), str(tmp_path / "out.mp4"),
          "--quality", "fine"],
         capture_output=True, text=True,
     )  # fmt: skip
     assert done.returncode == 1
-    assert "out.mp4: the disk is full" in done.stderr
+    assert f"{name}: the disk is full" in done.stderr
     assert "Traceback" not in done.stderr
     assert list(tmp_path.iterdir()) == []
 

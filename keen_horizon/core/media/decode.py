@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import av
 import cv2
@@ -81,7 +82,7 @@ def working_format(name: str) -> str:
     ) + deep
 
 
-def plane_view(plane: av.video.plane.VideoPlane, deep: bool) -> Plane:
+def plane_view(plane: av.video.plane.VideoPlane, deep: bool) -> NDArray[Any]:
     """A plane's pixels as an array over the frame's own memory, ``(h, w)``, no copy."""
     kind = np.uint16 if deep else np.uint8
     rows = np.frombuffer(memoryview(plane), kind).reshape(plane.height, -1)
@@ -135,7 +136,7 @@ def _picture(
         )
         site = turned_site(natural_site(name, chroma), chroma, rotation)
     if rotation:
-        planes = [cv2.rotate(p, _TURNS[rotation]) for p in planes]  # type: ignore[misc]
+        planes = [cv2.rotate(p, _TURNS[rotation]) for p in planes]
         chroma = chroma[::-1] if rotation != 180 else chroma
     if luma_only:
         planes = planes * 3

@@ -54,6 +54,7 @@ export class Stage {
     this.start();
     new ResizeObserver(() => this.resize()).observe(picture.parentElement);
     this.resize();
+    video.addEventListener("seeked", () => this.settle());
     this.watch();
   }
 
@@ -120,6 +121,14 @@ export class Stage {
       this.show(this.frameAt(mediaTime));
       this.watch();
     });
+  }
+
+  // A frame callback is a best effort; after a seek on a stopped clip there is no second chance,
+  // so the picture is then drawn in any case.
+  settle() {
+    setTimeout(() => {
+      if (this.video.paused && !this.video.seeking && this.target !== undefined && this.frame !== this.target) this.show(this.target);
+    }, 60);
   }
 
   show(frame) {

@@ -1,0 +1,291 @@
+"""The application as a person uses it: real server, real workers, real browser."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Iterator
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+
+from keen_horizon.core.media.decode import frames
+from keen_horizon.core.media.probe import scan
+from keen_horizon.launch.postgres import free_port
+from keen_horizon.launch.running import Running, application
+from keen_horizon.simulated.brindle_quay import quay_walk
+from keen_horizon.simulated.record import record
+from tests.integration.conftest import server_url, url  # noqa: F401
+from tools.browser import browser_page, pause_at, until, wait_ready
+
+pytestmark = pytest.mark.browser
+
+
+@pytest.fixture(scope="module")
+def running(url: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:  # noqa: F811
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("KEEN_DATABASE_URL", url)
+        with application(tmp_path_factory.mktemp("app"), free_port()) as running:
+            yield running
+
+
+@pytest.fixture(scope="module")
+def page(running: Running) -> Iterator[Page]:
+    with browser_page() as page:
+        yield page
+
+
+@pytest.fixture(scope="module")
+def take(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("take") / "shaky walk.mp4"
+    record(quay_walk(3.0), path)
+    return path
+
+
+@pytest.fixture(scope="module")
+def clip(page: Page, running: Running, take: Path) -> str:
+    """Drop a file on an empty shelf and do nothing else: address of its clip, ready."""
+    page.goto(running.address)
+    page.get_by_placeholder("Name of a new shoot").fill("First day")
+    page.get_by_role("button", name="New shoot").click()
+    page.wait_for_selector("input[type=file]", state="attached")
+    page.set_input_files("input[type=file]", take)
+    page.wait_for_url("**/clips/*", timeout=30_000)
+    wait_ready(page, 90)
+    return page.url
+
+
+@pytest.fixture
+def opened(page: Page, clip: str) -> Page:
+    page.goto(clip)
+    wait_ready(page)
+    return page
+
+
+def report(page: Page) -> dict:
+    return page.evaluate("Alpine.$data(document.querySelector('.clip')).report")
+
+
+def test_from_dropping_a_file_to_seeing_it_steady_takes_no_decision(opened: Page):
+    until(opened, "!keen.stage.video.paused && keen.stage.frame > 5")
+    assert opened.evaluate("keen.stage.mode") == "treated"
+    assert report(opened)["shake_removed"] > 80
+    expect(opened.locator(".price")).to_contain_text("% of the shake removed")
+    assert opened.complaints == []
+
+
+def test_every_step_and_seek_is_exact_to_the_frame(opened: Page):
+    pause_at(opened, 40)
+    opened.keyboard.press("ArrowRight")
+    until(opened, "keen.stage.frame === 41")
+    opened.keyboard.press("Shift+ArrowLeft")
+    until(opened, "keen.stage.frame === 31")
+    opened.keyboard.press("End")
+    until(opened, "keen.stage.frame === 89")
+    opened.keyboard.press("Home")
+    until(opened, "keen.stage.frame === 0")
+    box = opened.locator("canvas.strip").bounding_box()
+    opened.mouse.click(box["x"] + box["width"] / 2, box["y"] + 30)
+    until(opened, "Math.abs(keen.stage.frame - 44.5) <= 1")
+
+
+def picture(page: Page) -> np.ndarray:
+    """What the stage shows, cut to the picture's box, grey."""
+    data, box = page.evaluate(
+        "() => { keen.stage.draw(); const l = keen.stage.layout().at(-1);"
+        " return [keen.stage.picture.toDataURL('image/png'), l.box]; }"
+    )
+    raw = np.frombuffer(base64.b64decode(data.split(",")[1]), np.uint8)
+    image = cv2.cvtColor(cv2.imdecode(raw, cv2.IMREAD_COLOR), cv2.COLOR_BGR2GRAY)
+    # The box has fractions of pixels; sample it exactly.
+    scale = box["width"] / 960
+    m = np.array([
+        [scale, 0, box["left"] + 0.5 * scale - 0.5], [0, scale, box["top"] + 0.5 * scale - 0.5]
+    ])  # fmt: skip
+    return cv2.warpAffine(
+        image, m, (960, 540), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP
+    ).astype(np.float32)
+
+
+def apart(one: np.ndarray, two: np.ndarray) -> float:
+    """Largest shift between two pictures over nine windows that have something in them."""
+    window = cv2.createHanningWindow((200, 150), cv2.CV_32F)
+    worst = 0.0
+    for y in (190, 290, 385):
+        for x in (5, 380, 755):
+            a, b = (p[y : y + 150, x : x + 200] for p in (one, two))
+            if a.std() > 15:
+                worst = max(worst, float(np.hypot(*cv2.phaseCorrelate(a, b, window)[0])))
+    return worst
+
+
+def test_preview_and_export_agree(opened: Page, tmp_path: Path):
+    expected = {}
+    for frame in (10, 37, 80):
+        pause_at(opened, frame)
+        expected[frame] = picture(opened)
+    # The pictures themselves differ by more, or this would prove nothing.
+    opened.evaluate("keen.stage.mode = 'original'")
+    assert apart(picture(opened), expected[80]) > 2
+    opened.get_by_role("link", name="Export").click()
+    opened.wait_for_selector(".export-fields option", state="attached")
+    opened.locator("form button[type=submit]").click()
+    download = opened.get_by_role("link", name="Download")
+    download.wait_for(timeout=90_000)
+    with opened.expect_download() as caught:
+        download.click()
+    path = tmp_path / caught.value.suggested_filename
+    caught.value.save_as(path)
+    assert path.name.endswith("-steady.mp4")
+    found = scan(path)
+    assert found.probe.frame_count == 90
+    assert found.probe.sound is not None
+    for made in frames(path, found, 0, 89):
+        if made.index in expected:
+            luma = (made.planes[0].astype(np.float32) - 16) * 255 / 219
+            small = cv2.resize(luma, (960, 540), interpolation=cv2.INTER_AREA)
+            assert apart(expected[made.index], small) < 0.5
+    opened.locator("summary").first.click()
+    expect(opened.locator(".figures").first).to_contain_text("Picture kept")
+
+
+def test_moving_a_slider_changes_picture_price_and_words(opened: Page):
+    pause_at(opened, 40)
+    before, price = picture(opened), report(opened)["picture_kept"]
+    # The range input itself: one key is one step.
+    opened.locator("#calm").focus()
+    for _ in range(6):
+        opened.keyboard.press("PageUp")
+    until(
+        opened,
+        "p => Alpine.$data(document.querySelector('.clip')).report.picture_kept < p - 0.5",
+        arg=price,
+    )
+    expect(opened.locator(".station").first).not_to_contain_text("calm 40")
+    assert np.abs(picture(opened) - before).mean() > 1
+    opened.locator("body").click(position={"x": 400, "y": 10})
+    for _ in range(6):
+        opened.keyboard.press("Control+z")
+        opened.wait_for_timeout(150)
+    expect(opened.locator(".station").first).to_contain_text("calm 40")
+    assert report(opened)["picture_kept"] == pytest.approx(price)
+
+
+def test_a_wrong_number_is_refused_in_words_and_taken_back(opened: Page):
+    entry = opened.get_by_label("Calm, 0 to 100")
+    entry.fill("140")
+    entry.press("Tab")
+    expect(opened.get_by_role("alert").first).to_contain_text("a number from 0 to 100")
+    assert opened.evaluate("Alpine.$data(document.querySelector('.clip')).calm") == 40
+    opened.complaints.clear()  # the browser reports the refused request
+
+
+def test_edge_rules_views_and_overlays(opened: Page):
+    pause_at(opened, 80)
+    opened.get_by_role("button", name="Frame", exact=False).first.click()
+    opened.get_by_role("radio", name="Leave").click()
+    expect(opened.locator(".station").nth(1)).to_contain_text("bare")
+    hatched = picture(opened)
+    opened.keyboard.press("e")
+    opened.wait_for_timeout(100)
+    plain = picture(opened)
+    assert (np.abs(hatched - plain) > 20).mean() > 0.002
+    opened.keyboard.press("e")
+    opened.get_by_role("radio", name="Trim").click()
+    until(opened, "keen.stage.output.width < 1280")
+    opened.get_by_role("radio", name="Fill").click()
+    until(opened, "keen.stage.output.width === 1280")
+    for key, mode in (("1", "original"), ("3", "split"), ("4", "side"), ("2", "treated")):
+        opened.keyboard.press(key)
+        assert opened.evaluate("keen.stage.mode") == mode
+    treated = picture(opened)
+    opened.keyboard.down("o")
+    peeked = picture(opened)
+    opened.keyboard.up("o")
+    assert np.abs(peeked - treated).mean() > 1
+    assert np.abs(picture(opened) - treated).mean() < 0.5
+    for name, key in (("marks", "m"), ("grid", "g")):
+        opened.keyboard.press(key)
+        if name == "marks":
+            until(opened, "keen.stage.markSets.size > 0")
+        inked = opened.evaluate(
+            "() => { keen.stage.draw(); const o = keen.stage.overlay;"
+            " return o.getContext('2d').getImageData(0, 0, o.width, o.height).data"
+            ".reduce((n, v) => n + (v > 0), 0); }"
+        )
+        assert inked > 1000
+        opened.keyboard.press(key)
+
+
+def test_the_divider_can_be_dragged_and_turned(opened: Page):
+    opened.keyboard.press("3")
+    box = opened.locator(".divider").bounding_box()
+    start = (box["x"] + 2, box["y"] + 13)
+    opened.mouse.move(*start)
+    opened.mouse.down()
+    opened.mouse.move(start[0] + 150, start[1], steps=4)
+    opened.mouse.up()
+    assert opened.evaluate("keen.stage.split.x") > 0.6
+    knob = opened.locator(".divider-knob").bounding_box()
+    opened.mouse.move(knob["x"] + 6, knob["y"] + 6)
+    opened.mouse.down()
+    opened.mouse.move(knob["x"] + 90, knob["y"] - 30, steps=4)
+    opened.mouse.up()
+    assert abs(opened.evaluate("keen.stage.split.turn")) > 0.5
+
+
+def test_versions_and_range(opened: Page):
+    opened.get_by_placeholder("Name of this version").fill("first try")
+    opened.get_by_role("button", name="Keep", exact=True).click()
+    expect(opened.locator(".versions")).to_contain_text("first try")
+    opened.get_by_label("First").fill("10")
+    opened.get_by_label("Last").fill("59")
+    opened.get_by_role("button", name="Use range").click()
+    until(
+        opened, "keen.stage.last === 59 && keen.stage.lattice.length === 50", seconds=60
+    )
+    until(opened, "keen.stage.frame >= 10")
+    opened.get_by_label("First").fill("0")
+    opened.get_by_label("Last").fill("89")
+    opened.get_by_role("button", name="Use range").click()
+    until(opened, "keen.stage.lattice.length === 90", seconds=10)
+
+
+def test_refusals_removal_and_putting_back_on_the_shelf(
+    page: Page, running: Running, clip: str, tmp_path: Path
+):
+    page.goto(running.address)
+    page.wait_for_selector(".card-clip")
+    wrong = tmp_path / "letter.mp4"
+    wrong.write_text("Dear editor, this is no film.")
+    page.set_input_files("input[type=file]", wrong)
+    expect(page.locator(".card-refusal", has_text="letter.mp4")).to_contain_text("not a video")
+    page.get_by_role("button", name="Close").last.click()
+    page.get_by_role("button", name="Remove shaky walk").click()
+    expect(page.get_by_role("status").first).to_contain_text("taken off the shelf")
+    expect(page.get_by_role("link", name="Open shaky walk")).to_have_count(0)
+    page.get_by_role("button", name="Put back").click()
+    expect(page.get_by_role("link", name="Open shaky walk")).to_have_count(1)
+    page.complaints.clear()  # the browser reports the refused upload
+
+
+@pytest.mark.parametrize("where", ["", "clips/1", "clips/1/exports", "nowhere"])
+def test_every_control_has_a_name_and_nothing_comes_from_elsewhere(
+    page: Page, running: Running, clip: str, where: str
+):
+    asked = []
+    page.on("request", lambda request: asked.append(request.url))
+    page.goto(running.address + where)
+    page.wait_for_timeout(800)
+    nameless = page.evaluate(
+        "[...document.querySelectorAll('button, a, input, select')].filter(e => e.checkVisibility()"
+        " && !(e.innerText || e.getAttribute('aria-label') || e.title || e.placeholder"
+        " || (e.labels && [...e.labels].some(l => l.innerText)))).map(e => e.outerHTML)"
+    )
+    assert nameless == []
+    assert all(a.startswith((running.address, "data:", "blob:")) for a in asked)
+    if where != "nowhere":
+        assert page.complaints == []
+    page.complaints.clear()

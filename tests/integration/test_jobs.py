@@ -1,0 +1,227 @@
+"""Background work: what it does, how it ends, and what a killed worker costs."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+
+import pytest
+
+from keen_horizon.core.media.probe import scan
+from keen_horizon.core.treatment import Treatment, with_settings
+from keen_horizon.jobs.lifecycle import run_of
+from keen_horizon.jobs.solutions import Solver, solution_key
+from keen_horizon.store import shelf, treatments
+from keen_horizon.store.models import Clip, Export, Work
+from keen_horizon.store.timing import stored_scan
+from tests.integration.conftest import wait_for
+
+pytestmark = pytest.mark.integration
+
+
+def export_of(place, clip_id: int, **options) -> tuple[int, int]:
+    """Ask for an export; returns its id and its work's."""
+    with place.database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        export = Export(
+            clip_id=clip.id, revision_id=clip.revision_id, first_frame=clip.first_frame,
+            last_frame=clip.last_frame, quality="good", lines=None, file_name="x.mp4",
+        )  # fmt: skip
+        session.add(export)
+        session.commit()
+        work = place.queue.ask(
+            session, "export", clip.recording_id, clip_id=clip.id, export_id=export.id
+        )
+        return export.id, work.id
+
+
+def test_a_file_is_taken_in_measured_and_exported(place, make_clip):
+    path = make_clip("job.mp4", count=30)
+    recording_id, clip_id = place.measured(path)
+    recording = place.recording(recording_id)
+    assert recording.probe["frame_count"] == 30
+    assert scan(place.vault.path(recording.proxy_key)).probe.frame_count == 30
+    assert (stored_scan(recording, place.vault).pts == scan(path).pts).all()
+    with place.database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        assert clip.revision.number == 1
+        assert clip.shake["shake_after"] < clip.shake["shake_before"]
+    export_id, work_id = export_of(place, clip_id)
+    assert place.work_now(work_id) == "done"
+    work = place.work(work_id)
+    assert (work.done, work.total) == (30, 30)
+    with place.database.session() as session:
+        export = session.get_one(Export, export_id)
+        assert scan(place.vault.path(export.file_key)).probe.frame_count == 30
+        assert len(export.report["frames"]) == 30
+        json.dumps(export.report, allow_nan=False)
+
+
+def test_settings_changes_never_measure_again(place, make_clip):
+    _, clip_id = place.measured(make_clip("again.mp4"))
+    solver = Solver(place.vault)
+    with place.database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        before = session.query(Work).filter_by(kind="measure").count()
+        measure = treatments.measure_of(session, clip)
+        for setting in ("motion.calm=90", "motion.model=shift", "frame.edge=trim"):
+            treatment = with_settings(Treatment(), [setting])
+            treatments.change(session, clip, treatment)
+            assert treatments.measure_of(session, clip).id == measure.id
+            assert solver.find(clip.recording, measure, treatment, patient=False)
+        assert session.query(Work).filter_by(kind="measure").count() == before
+
+
+def test_only_the_range_is_measured_and_a_range_back_costs_nothing(place, make_clip):
+    recording_id, clip_id = place.measured(make_clip("part.mp4", count=40))
+    with place.database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        treatments.set_range(clip, 10, 24)
+        session.commit()
+        assert treatments.measure_of(session, clip) is None
+    work_id = place.ask("measure", recording_id, details={"first": 10, "last": 24})
+    assert place.work_now(work_id) == "done"
+    assert place.work(work_id).total == 15
+    with place.database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        assert treatments.measure_of(session, clip).first_frame == 10
+        treatments.set_range(clip, 0, 39)
+        assert treatments.measure_of(session, clip) is not None
+
+
+def test_a_refused_file_is_named_by_its_own_name(place, tmp_path):
+    path = tmp_path / "holiday.mp4"
+    path.write_bytes(b"\x00\x00\x00\x18ftypisom" + bytes(200))
+    recording_id, _ = place.add(path)
+    work_id = place.ask("ingest", recording_id)
+    assert place.work_now(work_id) == "failed"
+    assert place.recording(recording_id).refusal.startswith("holiday.mp4: ")
+    assert place.work(work_id).message.startswith("holiday.mp4: ")
+
+
+def test_the_same_work_is_asked_for_once(place, make_clip):
+    recording_id, _ = place.add(make_clip("once.mp4"))
+    first = place.ask("ingest", recording_id)
+    assert place.ask("ingest", recording_id) == first
+    assert place.ask("measure", recording_id, details={"first": 0, "last": 5}) != first
+    assert place.work_now(first) == "done"
+    assert place.ask("ingest", recording_id) != first
+
+
+def test_cancel_and_retry(place, make_clip):
+    recording_id, clip_id = place.measured(make_clip("cancel.mp4", count=60))
+    _, work_id = export_of(place, clip_id)
+    # Before it began: at once.
+    with place.database.session() as session:
+        place.queue.cancel(session, session.get_one(Work, work_id))
+    assert place.work_now(work_id) == "cancelled"
+    with place.database.session() as session:
+        place.queue.retry(session, session.get_one(Work, work_id))
+    assert place.work(work_id).state == "queued"
+    # While it runs: at the next look up.
+    with run_of(place.database, work_id) as run:
+        with place.database.session() as session:
+            place.queue.cancel(session, session.get_one(Work, work_id))
+        place.workshop.do(run)
+    assert place.work(work_id).state == "cancelled"
+    with place.database.session() as session:
+        export = session.get_one(Export, place.work(work_id).export_id)
+        assert export.file_key is None
+        place.queue.retry(session, session.get_one(Work, work_id))
+    assert place.work_now(work_id) == "done"
+
+
+def test_whoever_was_replaced_changes_nothing(place, make_clip):
+    recording_id, _ = place.add(make_clip("twice.mp4"))
+    work_id = place.ask("ingest", recording_id)
+    with run_of(place.database, work_id) as slow:
+        with run_of(place.database, work_id) as quick:
+            place.workshop.do(quick)
+        assert place.work(work_id).state == "done"
+        slow.progress(1, 1)
+    work = place.work(work_id)
+    assert (work.state, work.attempt) == ("done", 2)
+
+
+def test_a_failed_export_leaves_no_file(place, make_clip, monkeypatch):
+    recording_id, clip_id = place.measured(make_clip("nofile.mp4"))
+    export_id, work_id = export_of(place, clip_id)
+    source = place.vault.path(place.recording(recording_id).source_key)
+    kept = source.read_bytes()
+    source.unlink()
+    try:
+        assert place.work_now(work_id) == "failed"
+    finally:
+        source.write_bytes(kept)
+    with place.database.session() as session:
+        assert session.get_one(Export, export_id).file_key is None
+    assert list((place.vault.root / "workspaces").iterdir()) == []
+
+
+def test_a_long_clip_is_solved_by_a_worker_and_kept(place, make_clip, monkeypatch):
+    recording_id, clip_id = place.measured(make_clip("long.mp4"))
+    monkeypatch.setattr("keen_horizon.jobs.solutions.SOLVED_AT_ONCE", 10)
+    with place.database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        measure = treatments.measure_of(session, clip)
+        treatment = with_settings(Treatment(), ["motion.calm=33"])
+        assert Solver(place.vault).find(clip.recording, measure, treatment, patient=False) is None
+        details = {"measure": measure.id, "treatment": treatment.model_dump(mode="json")}
+    assert place.work_now(place.ask("solve", recording_id, details=details)) == "done"
+    assert place.vault.path(solution_key(measure, treatment)).exists()
+    again = Solver(place.vault).find(
+        place.recording(recording_id), measure, treatment, patient=False
+    )
+    assert again.report["frame_count"] == 24
+
+
+# --- a worker that is killed ----------------------------------------------------------------------
+
+
+def start_worker(place) -> subprocess.Popen:
+    environment = {**os.environ, "KEEN_DATABASE_URL": place.url, "KEEN_DATA": str(place.data)}
+    return subprocess.Popen(
+        [sys.executable, "-m", "keen_horizon.launch", "run-worker"], env=environment
+    )
+
+
+@pytest.mark.parametrize("kind", ["measure", "export"])
+def test_killing_a_worker_loses_no_accepted_work(place, make_clip, kind):
+    path = make_clip(f"kill-{kind}.mp4", width=960, height=720, count=150)
+    export_id = None
+    if kind == "measure":
+        recording_id, clip_id = place.add(path)
+        assert place.work_now(place.ask("ingest", recording_id)) == "done"
+        work_id = place.ask("measure", recording_id, details={"first": 0, "last": 149})
+    else:
+        recording_id, clip_id = place.measured(path)
+        export_id, work_id = export_of(place, clip_id)
+    first = start_worker(place)
+    second = None
+    try:
+        wait_for(lambda: place.work(work_id).done > 5, every=0.05)
+        first.send_signal(signal.SIGKILL)
+        first.wait()
+        assert place.work(work_id).state == "running"
+        if export_id is not None:
+            with place.database.session() as session:
+                assert session.get_one(Export, export_id).file_key is None
+        killed = time.monotonic()
+        second = start_worker(place)
+        wait_for(lambda: place.work(work_id).attempt == 2, seconds=60)
+        assert time.monotonic() - killed < 60
+        wait_for(lambda: place.work(work_id).state == "done", seconds=120)
+        with place.database.session() as session:
+            if export_id is not None:
+                export = session.get_one(Export, export_id)
+                assert scan(place.vault.path(export.file_key)).probe.frame_count == 150
+            else:
+                clip = session.get_one(Clip, clip_id)
+                assert treatments.measure_of(session, clip) is not None
+    finally:
+        for process in (first, second):
+            if process is not None and process.poll() is None:
+                process.kill()
+                process.wait()

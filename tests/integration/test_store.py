@@ -1,0 +1,121 @@
+"""Shelf, revisions and vault on a real database."""
+
+import io
+
+import pytest
+from sqlalchemy import inspect
+
+from keen_horizon.core.errors import KeenError
+from keen_horizon.core.treatment import Treatment, with_settings
+from keen_horizon.store import shelf, treatments
+from keen_horizon.store.database import migrate
+from keen_horizon.store.models import Base, Clip, Recording
+from keen_horizon.store.vault import TooLarge
+
+pytestmark = pytest.mark.integration
+
+
+def test_the_migrations_make_exactly_the_models_tables(place):
+    found = inspect(place.database.engine)
+    for table in Base.metadata.sorted_tables:
+        columns = {c["name"]: c["nullable"] for c in found.get_columns(table.name)}
+        assert columns == {c.name: bool(c.nullable) for c in table.columns}, table.name
+    migrate(place.url)  # a second time changes nothing
+
+
+def calm(value: float) -> Treatment:
+    return with_settings(Treatment(), [f"motion.calm={value}"])
+
+
+def test_undo_redo_and_branches_lose_nothing(place, make_clip):
+    _, clip_id = place.add(make_clip("rev.mp4"))
+    with place.database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        assert treatments.current(clip) == Treatment()
+        for value in (10, 20, 30):
+            treatments.change(session, clip, calm(value))
+        assert clip.revision.number == 3
+        assert treatments.change(session, clip, calm(30)).number == 3  # nothing changed
+        assert treatments.undo(session, clip)
+        assert treatments.undo(session, clip)
+        assert treatments.current(clip).motion.calm == 10
+        assert not treatments.undo(session, clip)
+        assert treatments.redo(session, clip)
+        assert treatments.current(clip).motion.calm == 20
+        treatments.change(session, clip, calm(77))
+        assert clip.revision.number == 4
+        assert treatments.steps(session, clip) == {"undo": True, "redo": False}
+        treatments.undo(session, clip)
+        treatments.redo(session, clip)
+        assert treatments.current(clip).motion.calm == 77  # the newest branch
+        session.commit()
+
+
+def test_versions_have_unique_names_and_can_be_gone_back_to(place, make_clip):
+    _, clip_id = place.add(make_clip("ver.mp4"))
+    with place.database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        with pytest.raises(KeenError, match="nothing to keep"):
+            treatments.name_version(session, clip, "too early")
+        treatments.change(session, clip, calm(10))
+        kept = treatments.name_version(session, clip, "  quiet   one ")
+        assert kept.name == "quiet one"
+        treatments.change(session, clip, calm(90))
+        with pytest.raises(KeenError, match="already"):
+            treatments.name_version(session, clip, "quiet one")
+        treatments.go_to(session, clip, kept.id)
+        assert treatments.current(clip).motion.calm == 10
+        with pytest.raises(KeenError, match="no such version"):
+            treatments.go_to(session, clip, 10**6)
+
+
+def test_removing_can_be_undone(place, make_clip):
+    shoot_id = place.shoot("to be removed")
+    _, clip_id = place.add(make_clip("rem.mp4"), shoot_id)
+    with place.database.session.begin() as session:
+        shoot = shelf.get_shoot(session, shoot_id)
+        clip = shelf.get_clip(session, clip_id)
+        shelf.remove(clip)
+        assert shelf.clips_of(session, shoot) == []
+        with pytest.raises(shelf.NotFound):
+            shelf.get_clip(session, clip_id)
+        shelf.put_back(clip)
+        assert [c.id for c in shelf.clips_of(session, shoot)] == [clip_id]
+
+
+@pytest.mark.parametrize("name", ["", "   ", None, "x" * 121])
+def test_names_that_are_none(place, name):
+    with pytest.raises(KeenError):
+        shelf.clean_name(name)
+
+
+def test_a_range_must_lie_in_the_recording(place):
+    clip = Clip(recording=Recording(probe={"frame_count": 50}), first_frame=0, last_frame=49)
+    treatments.set_range(clip, 10, 20)
+    assert (clip.first_frame, clip.last_frame) == (10, 20)
+    for first, last in ((20, 20), (-1, 5), (0, 50)):
+        with pytest.raises(KeenError, match="0 to 49"):
+            treatments.set_range(clip, first, last)
+
+
+def test_the_vault_keeps_the_same_content_once(place):
+    keys = []
+    for _ in range(2):
+        with place.vault.workspace() as room:
+            path = room / "x.MP4"
+            path.write_bytes(b"the same")
+            keys.append(place.vault.adopt("sources", path))
+    assert keys[0] == keys[1]
+    assert keys[0].endswith(".mp4")
+    assert place.vault.path(keys[0]).read_bytes() == b"the same"
+    with pytest.raises(ValueError):
+        place.vault.path("../../etc/passwd")
+
+
+def test_an_upload_over_the_limit_is_not_kept(place):
+    with place.vault.workspace() as room:
+        path, size = place.vault.receive(io.BytesIO(b"12345"), "a.mp4", room, 5)
+        assert size == 5
+        with pytest.raises(TooLarge, match=r"big\.mp4"):
+            place.vault.receive(io.BytesIO(b"123456"), "big.mp4", room, 5)
+    assert not path.exists()

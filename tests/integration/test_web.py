@@ -1,0 +1,222 @@
+"""The screens' answers, without a browser."""
+
+import base64
+import io
+
+import numpy as np
+import pytest
+
+from keen_horizon.core.treatment import Treatment
+from keen_horizon.store.models import Work
+
+pytestmark = pytest.mark.integration
+
+
+def test_pages_answer_with_a_strict_policy(place):
+    answer = place.client.get("/")
+    assert answer.status_code == 200
+    policy = answer.headers["Content-Security-Policy"]
+    assert "script-src 'self'" in policy
+    assert "unsafe" not in policy
+    assert answer.headers["X-Content-Type-Options"] == "nosniff"
+    page = answer.get_data(as_text=True)
+    assert "http://" not in page.replace("http://www.w3.org", "")
+    assert "https://" not in page
+
+
+def test_other_hosts_and_missing_tokens_are_turned_away(place):
+    assert place.client.get("/", headers={"Host": "elsewhere.example"}).status_code == 400
+    answer = place.client.post("/shoots", json={"name": "x"}, headers={"Accept": "application/json"})
+    assert answer.status_code == 400
+    assert "out of date" in answer.json["error"]
+
+
+def test_errors_are_pages_for_people_and_json_for_scripts(place):
+    page = place.client.get("/clips/99999", headers={"Accept": "text/html"})
+    assert page.status_code == 404
+    assert "There is nothing here" in page.get_data(as_text=True)
+    assert place.get("/clips/99999/state").json["error"].startswith("there is no such clip")
+    assert place.client.get("/nowhere", headers={"Accept": "text/html"}).status_code == 404
+
+
+def upload(place, shoot: int, name: str, content: bytes):
+    return place.client.post(
+        f"/shoots/{shoot}/recordings?name={name}",
+        data=content,
+        headers={"X-CSRFToken": place.token, "Accept": "application/json"},
+    )
+
+
+def test_dropping_a_file_ends_in_a_steady_clip_without_a_decision(place, make_clip):
+    shoot = place.post("/shoots", {"name": "Drops"}).json["id"]
+    content = make_clip("dropped.mp4").read_bytes()
+    clip = upload(place, shoot, "dropped.mp4", content).json["clip"]
+    state = place.get(f"/clips/{clip}/state").json
+    assert state["phase"] == "taking in"
+    assert place.work_now(state["work"]["id"]) == "done"
+    state = place.get(f"/clips/{clip}/state").json
+    assert state["phase"] == "measuring"  # by being opened
+    assert place.work_now(state["work"]["id"]) == "done"
+    state = place.get(f"/clips/{clip}/state").json
+    assert state["phase"] == "ready"
+    solved = place.get(f"/clips/{clip}/solution").json
+    assert solved["report"]["shake_removed"] > 50
+    nodes = np.frombuffer(base64.b64decode(solved["lattice"]["nodes"]), np.float32)
+    assert nodes.shape == (24 * 2 * 2 * 2,)
+    assert nodes.min() >= -1e-6
+    assert nodes.max() <= 1 + 1e-6
+    times = base64.b64decode(place.get(f"/clips/{clip}/timing").json["times"])
+    assert np.frombuffer(times, np.float64).shape == (24,)
+    listed = place.get("/shelf.json").json["shoots"]
+    card = next(c for s in listed for c in s["clips"] if c["id"] == clip)
+    assert card["state"] == "measured"
+    assert card["format"] == "320 × 240 · 30 fps"
+    assert place.client.get(card["poster"]).mimetype == "image/jpeg"
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "words"),
+    [
+        ("notes.txt", b"just words, nothing else", "not a video"),
+        ("list.m3u8", b"#EXTM3U\nhttp://127.0.0.1/x.ts", "list of other files"),
+        ("empty.mp4", b"", "empty"),
+        ("cut.mp4", b"\x00\x00\x00\x18ftypisomisom" + bytes(8) + b"\x00\xff\x00\x00mdat", "missing"),
+    ],
+)
+def test_what_is_not_footage_is_refused_before_it_is_kept(place, name, content, words):
+    shoot = place.shoot("refusals")
+    before = sorted((place.vault.root).rglob("*"))
+    answer = upload(place, shoot, name, content)
+    assert answer.status_code == 400
+    assert answer.json["error"].startswith(f"{name}: ")
+    assert words in answer.json["error"]
+    assert sorted((place.vault.root).rglob("*")) == before
+
+
+def test_an_upload_over_the_limit_is_refused_unread(place):
+    config = place.client.application.config
+    shoot, limit = place.shoot("large"), config["UPLOAD_LIMIT"]
+    config["UPLOAD_LIMIT"] = 1000
+    try:
+        answer = upload(place, shoot, "huge.mp4", bytes(1001))
+    finally:
+        config["UPLOAD_LIMIT"] = limit
+    assert answer.status_code == 413
+    assert "huge.mp4" in answer.json["error"]
+
+
+@pytest.fixture(scope="module")
+def clip(place, make_clip) -> int:
+    return place.measured(make_clip("web.mp4", count=30))[1]
+
+
+def test_treatments_are_solved_kept_and_undone(place, clip):
+    address = f"/clips/{clip}"
+    wanted = Treatment().model_dump(mode="json")
+    wanted["motion"]["calm"] = 77
+    tried = place.post(f"{address}/treatment", {"treatment": wanted, "keep": False}).json
+    assert tried["revision"] == 1
+    kept = place.post(f"{address}/treatment", {"treatment": wanted, "keep": True}).json
+    assert kept["revision"] == 2
+    assert kept["words"]["motion"].startswith("Follow · calm 77")
+    assert kept["steps"] == {"undo": True, "redo": False}
+    back = place.post(f"{address}/undo").json
+    assert back["revision"] == 1
+    assert place.post(f"{address}/redo").json["treatment"]["motion"]["calm"] == 77
+    versions = place.post(f"{address}/versions", {"name": "strong"}).json["versions"]
+    assert [v["name"] for v in versions] == ["strong"]
+    place.post(f"{address}/undo")
+    there = place.post(f"{address}/versions/{versions[0]['id']}").json
+    assert there["treatment"]["motion"]["calm"] == 77
+
+
+def test_wrong_settings_are_refused_with_the_allowed_range(place, clip):
+    answer = place.post(f"/clips/{clip}/treatment", {"treatment": {"motion": {"calm": 101}}})
+    assert answer.status_code == 400
+    assert answer.json["error"] == "motion.calm cannot be 101; allowed: a number from 0 to 100."
+    assert place.post(f"/clips/{clip}/treatment", {"treatment": None}).status_code == 400
+    assert place.post(f"/clips/{clip}/range", {"first": "a", "last": 3}).status_code == 400
+    assert place.post(f"/clips/{clip}/range", {"first": 3, "last": 900}).status_code == 400
+
+
+def test_marks_of_frames(place, clip):
+    answer = place.get(f"/clips/{clip}/marks?from=3&to=5").json
+    table = np.frombuffer(base64.b64decode(answer["marks"]), np.float32).reshape(-1, 3)
+    assert len(table) == sum(answer["counts"])
+    assert len(answer["counts"]) == 3
+    assert (table[:, :2] > 0).all()
+    assert (table[:, :2] < 1).all()
+    assert set(np.unique(table[:, 2])) <= {0, 1}
+    assert place.get(f"/clips/{clip}/marks?from=5&to=3").status_code == 400
+    assert place.get(f"/clips/{clip}/marks?from=0&to=300").status_code == 400
+
+
+def test_range_changes_ask_for_a_measure_of_that_range_only(place, clip):
+    state = place.post(f"/clips/{clip}/range", {"first": 5, "last": 20}).json
+    assert state["phase"] == "measuring"
+    assert state["work"]["state"] == "queued"
+    assert place.get(f"/clips/{clip}/solution").status_code == 400
+    assert place.work_now(state["work"]["id"]) == "done"
+    solved = place.get(f"/clips/{clip}/solution").json
+    assert solved["report"]["frame_count"] == 16
+    assert place.post(f"/clips/{clip}/range", {"first": 0, "last": 29}).json["phase"] == "ready"
+
+
+def test_exports_are_listed_with_their_numbers_and_downloaded(place, clip):
+    choices = place.get(f"/clips/{clip}/exports/list").json["choices"]
+    assert choices["full"] == {"width": 320, "height": 240}
+    asked = {"revision": choices["revisions"][0]["id"], "quality": "small", "lines": 120}
+    export = place.post(f"/clips/{clip}/exports", asked).json
+    assert export["file"] is None
+    assert place.client.get(f"/exports/{export['id']}/file").status_code == 404
+    assert place.work_now(export["work"]["id"]) == "done"
+    listed = place.get(f"/clips/{clip}/exports/list").json["exports"][0]
+    assert listed["report"]["output"]["height"] == 120
+    whole = place.client.get(listed["file"])
+    assert "attachment" in whole.headers["Content-Disposition"]
+    part = place.client.get(listed["file"], headers={"Range": "bytes=0-99"})
+    assert (part.status_code, len(part.data)) == (206, 100)
+    assert part.data == whole.data[:100]
+    report = place.client.get(listed["report_file"]).json
+    assert len(report["frames"]) == 30
+    for wrong in ({"quality": "huge"}, {"lines": 5}, {"lines": "x"}, {"revision": 10**6}):
+        assert place.post(f"/clips/{clip}/exports", asked | wrong).status_code == 400
+
+
+def test_shelf_names_removal_and_putting_back(place, clip):
+    renamed = place.post(f"/clips/{clip}", {"name": "  The  quay "}, method="PATCH")
+    assert renamed.json["name"] == "The quay"
+    assert place.post(f"/clips/{clip}", {"name": " "}, method="PATCH").status_code == 400
+    assert place.post(f"/clips/{clip}", method="DELETE").json["removed"] == "The quay"
+    assert place.get(f"/clips/{clip}/state").status_code == 404
+    assert place.post(f"/clips/{clip}/put-back").status_code == 200
+    assert place.get(f"/clips/{clip}/state").status_code == 200
+    shoot = place.shoot("Old name")
+    assert place.post(f"/shoots/{shoot}", {"name": "New"}, method="PATCH").json["name"] == "New"
+    place.post(f"/shoots/{shoot}", method="DELETE")
+    assert shoot not in [s["id"] for s in place.get("/shelf.json").json["shoots"]]
+    place.post(f"/shoots/{shoot}/put-back")
+    assert shoot in [s["id"] for s in place.get("/shelf.json").json["shoots"]]
+    assert place.post("/shoots", {"name": ""}).status_code == 400
+
+
+def test_the_tray_shows_cancels_and_repeats(place, make_clip):
+    recording, clip_id = place.add(make_clip("tray.mp4"))
+    work_id = place.ask("ingest", recording, clip_id=clip_id)
+    shown = place.get("/work").json["work"][0]
+    assert (shown["id"], shown["state"], shown["title"]) == (work_id, "queued", "Taking in tray")
+    assert place.post(f"/work/{work_id}/cancel").json["state"] == "cancelled"
+    assert place.post(f"/work/{work_id}/retry").json["state"] == "queued"
+    with place.database.session.begin() as session:
+        session.get_one(Work, work_id).state = "done"
+    assert place.post("/work/999999/cancel").status_code == 404
+
+
+def test_a_broken_off_upload_is_refused(place):
+    answer = place.client.post(
+        f"/shoots/{place.shoot('broken')}/recordings?name=half.mp4",
+        input_stream=io.BytesIO(b"abc"),
+        content_length=10,
+        headers={"X-CSRFToken": place.token, "Accept": "application/json"},
+    )
+    assert answer.status_code == 400

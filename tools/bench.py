@@ -1,0 +1,360 @@
+"""Accuracy against the simulated camera's truth, and speed as ratios: ``./keen bench``.
+
+Writes ``docs/benchmarks.md``. Speeds are ratios against plain decoding or re-encoding in the same
+run wherever that makes sense, because machines differ. ``--quick`` leaves the browser and the long
+clips out and prints instead of writing.
+"""
+
+from __future__ import annotations
+
+import os
+import platform
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import cv2
+import numpy as np
+
+from keen_horizon.core import pipeline
+from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.media.decode import frames
+from keen_horizon.core.media.encode import Encoding, Mp4Writer
+from keen_horizon.core.media.probe import scan
+from keen_horizon.core.motion.camera import CameraMotion
+from keen_horizon.core.quality import scores
+from keen_horizon.core.steady.solution import solve
+from keen_horizon.core.treatment import Treatment, with_settings
+from keen_horizon.simulated.brindle_quay import Take, loft_doorway, quay_walk
+from tests.conftest import Measured, measure_take
+
+HOME = Path(__file__).parent.parent
+ROUNDS = 3
+
+
+@dataclass
+class Row:
+    what: str
+    bar: str
+    measured: str
+    met: bool
+    note: str = ""
+
+
+def main() -> int:
+    quick = "--quick" in sys.argv
+    rows: list[Row] = []
+    with tempfile.TemporaryDirectory(prefix="keen-bench-") as room:
+        folder = Path(room)
+        rows += accuracy(folder)
+        rows += solving(folder, quick)
+        rows += speed(folder)
+        if not quick:
+            rows += memory(folder)
+            rows += preview(folder)
+    text = report(rows)
+    print(text)
+    if not quick:
+        (HOME / "docs" / "benchmarks.md").write_text(text)
+    return 0
+
+
+def say(text: str) -> None:
+    print(f"bench: {text}", file=sys.stderr, flush=True)
+
+
+# --- accuracy -------------------------------------------------------------------------------------
+
+
+def accuracy(folder: Path) -> list[Row]:
+    say("accuracy against truth")
+    walk = measure_take(quay_walk(), folder / "walk")
+    empty = measure_take(quay_walk(figure=False), folder / "empty")
+    loft = measure_take(loft_doorway(), folder / "loft")
+    rows = []
+    for name, measured in (
+        ("quay walk, background only", empty), ("quay walk, figure crossing", walk),
+        ("loft doorway", loft),
+    ):  # fmt: skip
+        shift, roll = step_errors(measured)
+        rows.append(
+            Row(f"camera motion, shift: {name}", "≤ 0.25 px RMS", f"{shift:.3f} px", shift <= 0.25)
+        )
+        rows.append(
+            Row(f"camera motion, roll: {name}", "≤ 0.02° RMS", f"{roll:.4f}°", roll <= 0.02)
+        )
+    off = lock_error(loft)
+    rows.append(
+        Row("Lock off, loft doorway: background points move", "≤ 0.5 px RMS", f"{off:.3f} px",
+            off <= 0.5, "the best a similarity could do here is "
+            f"{best_similarity(loft):.3f} px: turning a wide lens bends the picture's edges")
+    )  # fmt: skip
+    rows += follow_rows(walk)
+    return rows
+
+
+def step_errors(measured: Measured) -> tuple[float, float]:
+    places = np.array([-400 - 100j, -100j, 400 - 100j, 0, 60j, -400 + 60j, 400 + 60j])
+    off = (measured.motion.steps.apply(places) - measured.truth.apply(places))[1:]
+    roll = np.degrees(np.angle(measured.motion.steps.a / measured.truth.a))[1:]
+    return float(np.sqrt((np.abs(off) ** 2).mean())), float(np.sqrt((roll**2).mean()))
+
+
+def seen_points(take: Take, canvas: Canvas) -> np.ndarray:
+    """``(n, m)`` scene positions of background points that stay in view of the doorway."""
+    points = take.background()
+    pixels = np.array([take.truth.project(points, t) for t in range(len(take.truth))])
+    inside = ((pixels > [150, 0]) & (pixels < [1130, 720])).all(axis=(0, 2))
+    return np.asarray(canvas.to_scene(pixels[:, inside]))
+
+
+def lock_error(measured: Measured) -> float:
+    treatment = with_settings(Treatment(), ["motion.aim=lock_off"])
+    steady = solve(measured.motion, measured.canvas, treatment).chain.steady.inverse()
+    seen = seen_points(measured.take, measured.canvas)
+    placed = steady.a[:, None] * seen + steady.b[:, None]
+    return float(np.sqrt((np.abs(placed - placed.mean(axis=0)) ** 2).mean()))
+
+
+def best_similarity(measured: Measured) -> float:
+    seen = seen_points(measured.take, measured.canvas)
+    goal = seen[len(seen) // 2]
+    left = []
+    for points in seen:
+        p, q = points.mean(), goal.mean()
+        a = (np.conj(points - p) * (goal - q)).sum() / (np.abs(points - p) ** 2).sum()
+        left.append(a * (points - p) + q - goal)
+    rest = np.array(left)
+    return float(np.sqrt((np.abs(rest - rest.mean(axis=0)) ** 2).mean()))
+
+
+def true_reduction(measured: Measured, motion: CameraMotion) -> tuple[float, float, float]:
+    """Percent of the true fast motion removed, picture kept, and what is left in px."""
+    solution = solve(motion, measured.canvas, Treatment())
+    moved = scores.output_steps(measured.truth, solution.chain.steady)
+    facts = motion.times, motion.segments, measured.canvas
+    before = scores.shake(measured.truth, *facts)
+    after = scores.shake(moved, *facts) * solution.report["zoom"]
+    return 100 * (1 - after / before), solution.report["picture_kept"], after
+
+
+def follow_rows(walk: Measured) -> list[Row]:
+    cut, kept, left = true_reduction(walk, walk.motion)
+    ideal, ideal_kept, ideal_left = true_reduction(walk, replace(walk.motion, steps=walk.truth))
+    within = cut >= 0.9 * ideal
+    return [
+        Row("Follow, quay walk: true motion above 1 Hz cut by", "≥ 90 %",
+            f"{cut:.1f} % ({left:.2f} px left)", cut >= 90),
+        Row("Follow, quay walk: picture kept", "≥ 85 %", f"{kept:.1f} %", kept >= 85),
+        Row("the same solver on the true path", "within 10 %",
+            f"{ideal:.1f} % ({ideal_left:.2f} px left, keeps {ideal_kept:.1f} %)", within),
+    ]  # fmt: skip
+
+
+# --- speed ----------------------------------------------------------------------------------------
+
+
+def shaky_motion(n: int) -> CameraMotion:
+    """A hand-held pan of ``n`` frames, made up."""
+    rng = np.random.default_rng(1)
+    t = np.arange(n) / 30
+    slow = 120 * np.sin(2 * np.pi * t / 37) + 25 * np.sin(2 * np.pi * t / 3.1)
+    x = slow + 6 * np.sin(2 * np.pi * 2 * t) + 2 * rng.standard_normal(n)
+    y = 9 * np.sin(2 * np.pi * t / 2.3) + 6 * np.sin(2 * np.pi * 1.9 * t)
+    y = y + 2 * rng.standard_normal(n)
+    roll = np.radians(0.4) * np.sin(2 * np.pi * 1.1 * t)
+    shift = x + 1j * y
+    steps = Similarities(
+        np.exp(1j * np.diff(roll, prepend=roll[0])), np.diff(shift, prepend=shift[0])
+    )
+    ones = np.ones(n)
+    return CameraMotion("similarity", steps, 200 * ones.astype(np.int64), ones, 0 * ones,
+                        np.zeros(0, bool), t, np.zeros(0, np.intp))  # fmt: skip
+
+
+def timed(action: Callable[[], object], rounds: int = ROUNDS) -> float:
+    """Median seconds of a few runs."""
+    taken = []
+    for _ in range(rounds):
+        start = time.perf_counter()
+        action()
+        taken.append(time.perf_counter() - start)
+    return float(np.median(taken))
+
+
+def solving(folder: Path, quick: bool) -> list[Row]:
+    say("solver")
+    canvas = Canvas(1280, 720)
+    rows = []
+    for n, bar in ((300, 0.150), (18_000, 5.0)):
+        if quick and n > 1000:
+            continue
+        motion = shaky_motion(n)
+        for aim in ("follow", "lock_off"):
+            treatment = with_settings(Treatment(), [f"motion.aim={aim}"])
+            seconds = timed(lambda m=motion, t=treatment: solve(m, canvas, t))  # type: ignore[misc]
+            words = f"{1000 * seconds:.0f} ms" if seconds < 1 else f"{seconds:.2f} s"
+            limit = f"≤ {1000 * bar:.0f} ms" if bar < 1 else f"≤ {bar:.0f} s"
+            rows.append(Row(f"solve, {n:,} frames, {aim.replace('_', ' ')}", limit, words,
+                            seconds <= bar))  # fmt: skip
+    return rows
+
+
+def make_1080(path: Path, count: int) -> None:
+    """The quay walk at 1920 x 1080, ``count`` frames, played to and fro."""
+    take = quay_walk()
+    with av.open(str(path), "w") as out:
+        video = out.add_stream("libx264", rate=Fraction(30), options={"crf": "18"})
+        video.width, video.height, video.pix_fmt = 1920, 1080, "yuv420p"
+        pictures = [
+            cv2.resize(take.frame(i), (1920, 1080), interpolation=cv2.INTER_CUBIC)
+            for i in range(min(count, 150))
+        ]
+        there_and_back = [*range(len(pictures)), *range(len(pictures) - 2, 0, -1)]
+        for i in range(count):
+            picture = pictures[there_and_back[i % len(there_and_back)]]
+            frame = av.VideoFrame.from_ndarray(picture, "bgr24")
+            frame.pts = i
+            out.mux(video.encode(frame))
+        out.mux(video.encode(None))
+
+
+def speed(folder: Path) -> list[Row]:
+    say("measure and export at 1080p")
+    path = folder / "1080.mp4"
+    make_1080(path, 240)
+    found = scan(path)
+    last = found.probe.frame_count - 1
+
+    def decode() -> None:
+        for _ in frames(path, found, 0, last):
+            pass
+
+    def measure() -> None:
+        pipeline.measure(path, found, 0, last, folder / "speed")
+
+    def reencode() -> None:
+        with Mp4Writer(folder / "plain.mp4", found, 1920, 1080, "yuv420p", Encoding(), 0, last) as w:
+            for picture in frames(path, found, 0, last):
+                for out, plane in zip(w.blank_planes(), picture.planes, strict=True):
+                    out[:] = plane
+                w.write(picture.pts)
+            w.finish()
+
+    chain = solve(shaky_motion(last + 1), found.probe.canvas, Treatment()).chain
+
+    def export() -> None:
+        pipeline.render(path, found, chain, 0, folder / "made.mp4", bare=False)
+
+    plain, measured, again, exported = [], [], [], []
+    for _ in range(ROUNDS):  # in turn, so that a slow moment of the machine hits all
+        plain.append(timed(decode, 1))
+        measured.append(timed(measure, 1))
+        again.append(timed(reencode, 1))
+        exported.append(timed(export, 1))
+    ratio = float(np.median(np.array(measured) / np.array(plain)))
+    cost = float(np.median(np.array(exported) / np.array(again)))
+    rate = 240 / float(np.median(measured))
+    return [
+        Row("measure, 1080p, against plain decoding", "≤ 2.5 ×", f"{ratio:.2f} × ({rate:.0f} fps)",
+            ratio <= 2.5),
+        Row("export, 1080p, against decode and re-encode", "≤ 1.35 ×",
+            f"{cost:.2f} × ({240 / float(np.median(exported)):.1f} fps)", cost <= 1.35),
+    ]  # fmt: skip
+
+
+def memory(folder: Path) -> list[Row]:
+    say("memory of a worker's jobs at 1080p, 300 and 3,000 frames")
+    peaks = {}
+    for count in (300, 3000):
+        path = folder / f"{count}.mp4"
+        make_1080(path, count)
+        script = (
+            "import sys, resource, json; from pathlib import Path;"
+            "from keen_horizon import cli;"
+            "import keen_horizon.jobs.worker, keen_horizon.web;"  # what a worker has loaded
+            f"cli.main(['correct', {str(path)!r}, {str(folder / 'mem.mp4')!r}]);"
+            "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", script], capture_output=True, text=True, check=True
+        )
+        peaks[count] = int(done.stdout.split()[-1]) / 1024
+        path.unlink()
+    growth = peaks[3000] - peaks[300]
+    return [
+        Row("memory, 1080p, measure + solve + export of 300 frames", "≤ 700 MB",
+            f"{peaks[300]:.0f} MB", peaks[300] <= 700),
+        Row("the same of 3,000 frames", "the same", f"{peaks[3000]:.0f} MB ({growth:+.0f} MB)",
+            peaks[3000] <= 700 and abs(growth) < 0.15 * peaks[300]),
+    ]  # fmt: skip
+
+
+# --- the browser ----------------------------------------------------------------------------------
+
+
+def preview(folder: Path) -> list[Row]:
+    say("preview in headless Chromium")
+    from keen_horizon.launch.postgres import free_port
+    from keen_horizon.launch.running import application
+
+    from .browser import browser_page, until, wait_ready
+
+    with (
+        application(folder / "app", free_port(), demo=True, passing=True) as running,
+        browser_page() as page,
+    ):
+        page.goto(running.address)
+        page.wait_for_selector(".card-clip a")
+        page.goto(running.address + "clips/1")
+        wait_ready(page, 120)
+        page.wait_for_timeout(1500)
+        start = page.evaluate("[keen.stage.drawn, performance.now()]")
+        page.wait_for_timeout(6000)
+        end = page.evaluate("[keen.stage.drawn, performance.now()]")
+        rate = 1000 * (end[0] - start[0]) / (end[1] - start[1])
+        delays = []
+        for i in range(40):
+            before = page.evaluate(
+                "c => { const e = document.querySelector('#calm'); e.value = c;"
+                " const d = Alpine.$data(document.querySelector('.clip')); d.shownAt = 0;"
+                " const t = performance.now(); e.dispatchEvent(new Event('input'));"
+                " return t; }",
+                10 + 2 * i,
+            )
+            until(page, "Alpine.$data(document.querySelector('.clip')).shownAt > 0")
+            shown = page.evaluate("Alpine.$data(document.querySelector('.clip')).shownAt")
+            delays.append(shown - before)
+        late = float(np.percentile(delays, 95))
+    return [
+        Row("preview, 960 × 540, playing while drawn", "≥ 25 fps", f"{rate:.1f} fps", rate >= 25),
+        Row("a slider moved to a new picture, 360 frames, playing", "≤ 300 ms (95th percentile)",
+            f"{late:.0f} ms (median {np.median(delays):.0f} ms)", late <= 300),
+    ]  # fmt: skip
+
+
+def report(rows: list[Row]) -> str:
+    lines = [
+        "# Benchmarks", "",
+        "Written by `./keen bench`. Accuracy is against the simulated camera's truth; speeds are "
+        "medians of runs taken in turn.", "",
+        f"Machine: {os.cpu_count()} cores, {platform.machine()}, Python "
+        f"{platform.python_version()}, OpenCV {cv2.__version__}. No GPU.", "",
+        "| what | bar | measured | met |", "|---|---|---|---|",
+    ]  # fmt: skip
+    lines += [f"| {r.what} | {r.bar} | {r.measured} | {'yes' if r.met else '**no**'} |" for r in rows]
+    notes = [f"- {r.what}: {r.note}." for r in rows if r.note]
+    if notes:
+        lines += ["", "Notes:", "", *notes]
+    return "\n".join(lines) + "\n"
+
+
+if __name__ == "__main__":
+    sys.exit(main())

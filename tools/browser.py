@@ -1,0 +1,72 @@
+"""A headless Chromium for screenshots, benchmarks and browser tests."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from playwright.sync_api import Page, sync_playwright
+
+SIZE = {"width": 1280, "height": 800}
+FLAGS = [
+    "--no-sandbox",  # Chromium refuses a sandbox to root
+    "--disable-gpu",
+    "--enable-unsafe-swiftshader",  # WebGL on the processor
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--disable-quic",
+    "--no-first-run",
+    "--autoplay-policy=no-user-gesture-required",
+]
+
+
+@contextmanager
+def browser_page(*, scheme: str = "light") -> Iterator[Page]:
+    """A page of 1280 x 800; what it complains of is collected in ``page.complaints``."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path=shutil.which("chromium"), args=FLAGS
+        )
+        page = browser.new_page(
+            viewport=SIZE, color_scheme=scheme, accept_downloads=True  # type: ignore[arg-type]
+        )
+        complaints: list[str] = []
+        page.on("pageerror", lambda error: complaints.append(str(error)))
+        page.on(
+            "console",
+            lambda message: complaints.append(message.text) if message.type == "error" else None,
+        )
+        page.complaints = complaints  # type: ignore[attr-defined]
+        try:
+            yield page
+        finally:
+            browser.close()
+
+
+READY = """Boolean(window.keen && keen.stage.loaded && keen.stage.lattice.length > 1
+  && document.querySelector('.stage-wait').style.display === 'none')"""
+
+
+def until(page: Page, test: str, arg: object = None, seconds: float = 30) -> None:
+    """Wait until a script's value is true. Asked from outside: the page's policy forbids the
+    evaluation of strings inside it, as it should."""
+    deadline = time.monotonic() + seconds
+    while not page.evaluate(test, arg):
+        if time.monotonic() > deadline:
+            raise TimeoutError(f"waited in vain for {test}")
+        page.wait_for_timeout(50)
+
+
+def wait_ready(page: Page, seconds: float = 60) -> None:
+    """Wait until the clip on this page is drawn through its own lattice."""
+    until(page, READY, seconds=seconds)
+
+
+def pause_at(page: Page, frame: int) -> None:
+    """Stop at a frame of the recording and wait until it is the one drawn."""
+    page.evaluate("n => { keen.stage.pause(); keen.stage.seek(n); }", frame)
+    until(page, "n => keen.stage.frame === n && !keen.stage.video.seeking", frame)
+    page.wait_for_timeout(120)
