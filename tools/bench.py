@@ -241,7 +241,9 @@ def speed(folder: Path) -> list[Row]:
         pipeline.measure(path, found, 0, last, folder / "speed")
 
     def reencode() -> None:
-        with Mp4Writer(folder / "plain.mp4", found, 1920, 1080, "yuv420p", Encoding(), 0, last) as w:
+        with Mp4Writer(
+            folder / "plain.mp4", found, 1920, 1080, "yuv420p", Encoding(), 0, last
+        ) as w:
             for picture in frames(path, found, 0, last):
                 for out, plane in zip(w.blank_planes(), picture.planes, strict=True):
                     out[:] = plane
@@ -349,7 +351,8 @@ def report(rows: list[Row]) -> str:
         f"{platform.python_version()}, OpenCV {cv2.__version__}. No GPU.", "",
         "| what | bar | measured | met |", "|---|---|---|---|",
     ]  # fmt: skip
-    lines += [f"| {r.what} | {r.bar} | {r.measured} | {'yes' if r.met else '**no**'} |" for r in rows]
+    for r in rows:
+        lines.append(f"| {r.what} | {r.bar} | {r.measured} | {'yes' if r.met else '**no**'} |")
     notes = [f"- {r.what}: {r.note}." for r in rows if r.note]
     if notes:
         lines += ["", "Notes:", "", *notes]

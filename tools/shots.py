@@ -6,9 +6,10 @@ import os
 import sys
 from pathlib import Path
 
+from playwright.sync_api import Page
+
 from keen_horizon.launch.postgres import free_port
 from keen_horizon.launch.running import application
-from playwright.sync_api import Page
 
 from .browser import browser_page, pause_at, wait_ready
 
@@ -19,12 +20,14 @@ TARGET = HOME / "docs" / "screenshots"
 def main() -> int:
     TARGET.mkdir(parents=True, exist_ok=True)
     data = Path(os.environ.get("KEEN_DATA", HOME / ".keen")).resolve()
-    with application(data, free_port(), demo=True, say=print) as running:
-        with browser_page() as page:
-            _take(page, running.address)
-            if page.complaints:  # type: ignore[attr-defined]
-                print("the page complained:", page.complaints)  # type: ignore[attr-defined]
-                return 1
+    with (
+        application(data, free_port(), demo=True, say=print) as running,
+        browser_page() as page,
+    ):
+        _take(page, running.address)
+        if page.complaints:  # type: ignore[attr-defined]
+            print("the page complained:", page.complaints)  # type: ignore[attr-defined]
+            return 1
     return 0
 
 

@@ -26,7 +26,8 @@ def test_pages_answer_with_a_strict_policy(place):
 
 def test_other_hosts_and_missing_tokens_are_turned_away(place):
     assert place.client.get("/", headers={"Host": "elsewhere.example"}).status_code == 400
-    answer = place.client.post("/shoots", json={"name": "x"}, headers={"Accept": "application/json"})
+    wants = {"Accept": "application/json"}
+    answer = place.client.post("/shoots", json={"name": "x"}, headers=wants)
     assert answer.status_code == 400
     assert "out of date" in answer.json["error"]
 
@@ -80,7 +81,11 @@ def test_dropping_a_file_ends_in_a_steady_clip_without_a_decision(place, make_cl
         ("notes.txt", b"just words, nothing else", "not a video"),
         ("list.m3u8", b"#EXTM3U\nhttp://127.0.0.1/x.ts", "list of other files"),
         ("empty.mp4", b"", "empty"),
-        ("cut.mp4", b"\x00\x00\x00\x18ftypisomisom" + bytes(8) + b"\x00\xff\x00\x00mdat", "missing"),
+        (
+            "cut.mp4",
+            b"\x00\x00\x00\x18ftypisomisom" + bytes(8) + b"\x00\xff\x00\x00mdat",
+            "missing",
+        ),
     ],
 )
 def test_what_is_not_footage_is_refused_before_it_is_kept(place, name, content, words):

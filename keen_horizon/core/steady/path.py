@@ -2,8 +2,10 @@
 
 After Grundmann, Kwatra, Essa, *Auto-directed video stabilization with robust L1 optimal camera
 paths*, CVPR 2011: the sum of absolute first, second and third differences of the path is least,
-subject to every corner of the crop staying inside the source. Solved as a sparse convex problem by
-an interior-point method (Clarabel).
+subject to every corner of the crop staying inside the source. Where the paper takes the absolute
+value of each component, here it is the length of a pair, shift (x, y) and (log scale, turn): the
+same stretches of rest and even motion, whichever way they run across the picture, and half the slack
+variables. Solved as a sparse convex problem by an interior-point method (Clarabel).
 
 The unknown is the correction ``B_t`` of each frame, a backward map from the steadied plane to the
 source plane. With ``F_t`` the camera's step from frame ``t - 1`` to ``t``, the steadied camera's
@@ -28,7 +30,9 @@ from ..motion.camera import CameraMotion
 WINDOW = 900  # frames solved together; a longer stretch is solved in overlapping windows
 OVERLAP = 180
 SCALE_SHARE = 0.25  # of the room that evening out the scale may take
+HALF_DIAGONAL = 734.0  # of the picture the weights below were chosen for; others count alike
 REFERENCE_RATE = 30.0  # frames a second at which the weights below count differences
+LARGEST = 30.0  # brings the problem's numbers near 1; chosen for speed, the answer is the same
 THREADS = 2
 _GOOD = {"Solved", "AlmostSolved"}
 
@@ -107,7 +111,9 @@ def _solve(
     n = len(back)
     if n < 2:
         return Similarities.identity(n)
-    lever = 0.7 * canvas.radius  # turns and scales count as what they do at that distance
+    unit = canvas.radius / HALF_DIAGONAL
+    back = Similarities(back.a, back.b / unit)
+    lever = 0.7 * HALF_DIAGONAL  # turns and scales count as what they do at that distance
     step, offset = _residuals(back, lever, turns)
     dof = 4 if turns else 2
     terms, shifts = [], []
@@ -117,32 +123,36 @@ def _solve(
         if rows < 1:
             break
         difference = sp.kron(_difference(n - 1, order), sp.eye_array(dof), format="csr")
-        scale = weight * tau ** (-order)
-        terms.append(scale * (difference @ step))
-        shifts.append(scale * (difference @ offset))
-    absolute = sp.vstack(terms, format="csr")
+        share = weight * tau ** (-order) / LARGEST
+        terms.append(share * (difference @ step))
+        shifts.append(share * (difference @ offset))
+    residual = sp.vstack(terms, format="csr")
     shift = np.concatenate(shifts)
-    inside, room = _coverage(n, canvas, lever, crop, turns)
-    m, unknowns = absolute.shape
-    slack = sp.eye_array(m, format="csr")
-    constraints = sp.block_array(
-        [[absolute, -slack], [-absolute, -slack], [inside, None]], format="csc"
-    )
-    bounds = np.concatenate([-shift, shift, room])
-    price = np.concatenate([np.zeros(unknowns), np.ones(m)])
-    curve = np.concatenate([np.full(unknowns, weights.tether * tau**2), np.zeros(m)])
+    inside, room = _coverage(n, canvas, unit, lever, crop, turns)
+    unknowns = residual.shape[1]
+    pairs = len(shift) // 2
+    norms, bounds = _norm_cones(residual, shift)
+    inside_rows = sp.hstack([inside, sp.csr_array((len(room), pairs))])
+    constraints = sp.vstack([norms, inside_rows], format="csc")
+    price = np.concatenate([np.zeros(unknowns), np.full(pairs, LARGEST)])
+    curve = np.concatenate([np.full(unknowns, weights.tether * tau**2), np.zeros(pairs)])
+    cones = [clarabel.SecondOrderConeT(3)] * pairs + [clarabel.NonnegativeConeT(len(room))]
     settings = clarabel.DefaultSettings()
     settings.verbose = False
     settings.tol_gap_rel = 1e-2
     settings.tol_gap_abs = 1e-1
     settings.tol_feas = 1e-5
+    # The problem is scaled already, and steps need no more accuracy than the answer: half the time.
+    settings.equilibrate_enable = False
+    settings.iterative_refinement_reltol = 1e-5
+    settings.iterative_refinement_abstol = 1e-5
     settings.max_threads = 1
     found = clarabel.DefaultSolver(
         sp.diags_array(curve, format="csc"),
         price,
         sp.csc_array(constraints),
-        bounds,
-        [clarabel.NonnegativeConeT(len(bounds))],
+        np.concatenate([bounds, room]),
+        cones,
         settings,
     ).solve()
     # Near a cost of zero (a shot that can be held quite still) the solver may stop short of its
@@ -150,9 +160,30 @@ def _solve(
     if str(found.status) not in _GOOD and not found.r_prim < 1e-4:
         raise ArithmeticError(f"the path solver stopped: {found.status}")
     x = np.asarray(found.x[:unknowns]).reshape(n, dof)
-    shift_part = x[:, -2] + 1j * x[:, -1]
+    shift_part = unit * (x[:, -2] + 1j * x[:, -1])
     turn_part = (x[:, 0] + 1j * x[:, 1]) / lever if turns else np.zeros(n)
     return Similarities(np.exp(turn_part), shift_part)
+
+
+def _norm_cones(
+    residual: sp.csr_array, shift: NDArray[np.float64]
+) -> tuple[sp.csr_array, NDArray[np.float64]]:
+    """Rows and bounds that hold each pair of ``residual x + shift`` under a slack of its own.
+
+    The rows are those of Clarabel's form ``bounds - rows (x, slack)``, three to a cone:
+    the slack, then the two entries whose length it bounds.
+    """
+    m = residual.shape[0]
+    pairs = m // 2
+    # Row 2k and 2k + 1 of the residual move to rows 3k + 1 and 3k + 2.
+    source = np.arange(m)
+    place = 3 * (source // 2) + 1 + source % 2
+    spread = sp.csr_array((-np.ones(m), (place, source)), shape=(3 * pairs, m))
+    slot = np.arange(pairs)
+    slack = sp.csr_array((-np.ones(pairs), (3 * slot, slot)), shape=(3 * pairs, pairs))
+    bounds = np.zeros(3 * pairs)
+    bounds[place] = shift
+    return sp.hstack([spread @ residual, slack], format="csr"), bounds
 
 
 def _difference(n: int, order: int) -> sp.csr_array:
@@ -195,14 +226,14 @@ def _residuals(
 
 
 def _coverage(
-    n: int, canvas: Canvas, lever: float, crop: float, turns: bool
+    n: int, canvas: Canvas, unit: float, lever: float, crop: float, turns: bool
 ) -> tuple[sp.csr_array, NDArray[np.float64]]:
     """``inside x <= room``: each crop corner stays on its side of the source, all frames.
 
     ``a`` is taken as ``1 + log a``; what that leaves out is of second order (0.3 px for a roll of
     2 degrees) and is made good by :func:`.coverage.held_below`.
     """
-    hu, hv = canvas.half
+    hu, hv = canvas.half[0] / unit, canvas.half[1] / unit
     rows, room = [], []
     # Scale may breathe a little either way; the crop is wider by as much, so that zoom and scale
     # together never take more than asked for.
@@ -210,7 +241,7 @@ def _coverage(
     if turns:
         rows += [np.array([side, 0.0, 0.0, 0.0]) for side in (1.0, -1.0)]
         room += [breath * lever] * 2
-    for c in crop / (1.0 - breath) * canvas.corners:
+    for c in crop / (1.0 - breath) / unit * canvas.corners:
         across, down = np.sign(c.real), np.sign(c.imag)
         # Corner: Re = c.real + (c.real A - c.imag B) / lever + X, Im likewise.
         rows.append(across * np.array([c.real / lever, -c.imag / lever, 1.0, 0.0]))
