@@ -4,8 +4,8 @@ After Grundmann, Kwatra, Essa, *Auto-directed video stabilization with robust L1
 paths*, CVPR 2011: the sum of absolute first, second and third differences of the path is least,
 subject to every corner of the crop staying inside the source. Where the paper takes the absolute
 value of each component, here it is the length of a pair, shift (x, y) and (log scale, turn): the
-same stretches of rest and even motion, whichever way they run across the picture, and half the slack
-variables. Solved as a sparse convex problem by an interior-point method (Clarabel).
+same stretches of rest and even motion, whichever way they run across the picture, with half the
+slack variables. Solved as a sparse convex problem by an interior-point method (Clarabel).
 
 The unknown is the correction ``B_t`` of each frame, a backward map from the steadied plane to the
 source plane. With ``F_t`` the camera's step from frame ``t - 1`` to ``t``, the steadied camera's
