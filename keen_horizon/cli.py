@@ -72,7 +72,7 @@ def _measure(options: argparse.Namespace) -> None:
             options.input, found, first, last, Path(folder), _Meter("measuring")
         )
         motion = camera_motion(measured, found.probe.canvas, options.model)
-        _write_json(options.json, pipeline.measure_report(motion, found.probe.canvas, first))
+        _write_json(options.json, pipeline.measure_report(motion, found.probe.canvas))
 
 
 def _correct(options: argparse.Namespace) -> None:
@@ -108,15 +108,12 @@ def _correct(options: argparse.Namespace) -> None:
         lines=options.lines,
         progress=_Meter("rendering"),
     )
-    report = pipeline.solution_report(solution, motion, first)
-    report["sound"] = rendered.sound
-    report["output"] = {"width": rendered.width, "height": rendered.height}
-    report["treatment"] = treatment.model_dump(mode="json")
-    report["seconds"] = {
+    seconds = {
         "measure": measured_at - started,
         "solve": solved_at - measured_at,
         "render": time.perf_counter() - solved_at,
     }
+    report = pipeline.correction_report(solution, motion, treatment, rendered, seconds)
     for note in report["notes"]:
         print(note, file=sys.stderr)
     if options.report:

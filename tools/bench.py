@@ -16,6 +16,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from functools import cache
 from pathlib import Path
 
 import av
@@ -207,16 +208,21 @@ def solving(folder: Path, quick: bool) -> list[Row]:
     return rows
 
 
-def make_1080(path: Path, count: int) -> None:
-    """The quay walk at 1920 x 1080, ``count`` frames, played to and fro."""
+@cache
+def pictures_1080() -> list[np.ndarray]:
     take = quay_walk()
+    return [
+        cv2.resize(take.frame(i), (1920, 1080), interpolation=cv2.INTER_CUBIC) for i in range(150)
+    ]
+
+
+def make_1080(path: Path, count: int, preset: str = "medium") -> None:
+    """The quay walk at 1920 x 1080, ``count`` frames, played to and fro."""
+    pictures = pictures_1080()[:count]
     with av.open(str(path), "w") as out:
-        video = out.add_stream("libx264", rate=Fraction(30), options={"crf": "18"})
+        options = {"crf": "18", "preset": preset}
+        video = out.add_stream("libx264", rate=Fraction(30), options=options)
         video.width, video.height, video.pix_fmt = 1920, 1080, "yuv420p"
-        pictures = [
-            cv2.resize(take.frame(i), (1920, 1080), interpolation=cv2.INTER_CUBIC)
-            for i in range(min(count, 150))
-        ]
         there_and_back = [*range(len(pictures)), *range(len(pictures) - 2, 0, -1)]
         for i in range(count):
             picture = pictures[there_and_back[i % len(there_and_back)]]
@@ -277,7 +283,7 @@ def memory(folder: Path) -> list[Row]:
     peaks = {}
     for count in (300, 3000):
         path = folder / f"{count}.mp4"
-        make_1080(path, count)
+        make_1080(path, count, "ultrafast")
         script = (
             "import sys, resource, json; from pathlib import Path;"
             "from keen_horizon import cli;"

@@ -24,6 +24,7 @@ from .motion.marks import MarkFollower
 from .motion.measure import Measure, MeasureWriter
 from .picture.warp import warp_planes
 from .steady.solution import Solution
+from .treatment import Treatment
 
 Progress = Callable[[int, int], None]
 
@@ -115,7 +116,7 @@ def render(
     return Rendered(output.width, output.height, writer.sound_note, total)
 
 
-def measure_report(motion: CameraMotion, canvas: Canvas, first: int) -> dict[str, Any]:
+def measure_report(motion: CameraMotion, canvas: Canvas) -> dict[str, Any]:
     """The measure as JSON data: see ``docs/formats.md``."""
     matrices = motion.steps.pixel_matrices(canvas)
     return {
@@ -124,7 +125,7 @@ def measure_report(motion: CameraMotion, canvas: Canvas, first: int) -> dict[str
         "pixel_aspect": canvas.pixel_aspect,
         "frames": [
             {
-                "index": first + t,
+                "index": motion.first + t,
                 "time": float(motion.times[t]),
                 "marks": int(motion.marks[t]),
                 "confidence": round(float(motion.confidence[t]), 4),
@@ -132,29 +133,43 @@ def measure_report(motion: CameraMotion, canvas: Canvas, first: int) -> dict[str
             }
             for t in range(len(motion))
         ],
-        "cuts": [first + int(t) for t in motion.cuts],
+        "cuts": (motion.first + motion.cuts).tolist(),
     }
 
 
-def solution_report(solution: Solution, motion: CameraMotion, first: int) -> dict[str, Any]:
-    """The report of a correction as JSON data, frames counted as in the file."""
-    report = dict(solution.report)
-    report["tightest_frame"] += first
-    report["cuts"] = [first + t for t in report["cuts"]]
-    steady = solution.chain.steady.pixel_matrices(solution.chain.source)
-    zoom = solution.chain.view.zoom
-    report["conventions"] = (
-        "steady maps a pixel of the steadied picture (source size, before zoom) to the source "
-        "pixel it is taken from; zoom is the zoom applied, zoom_needed the least for that frame"
-    )
-    report["frames"] = [
-        {
-            "index": first + t,
-            "time": float(motion.times[t]),
-            "steady": steady[t].tolist(),
-            "zoom": zoom,
-            "zoom_needed": float(np.minimum(solution.zooms[t], 1e6)),
-        }
-        for t in range(len(motion))
-    ]
-    return report
+def correction_report(
+    solution: Solution,
+    motion: CameraMotion,
+    treatment: Treatment,
+    rendered: Rendered,
+    seconds: dict[str, float],
+) -> dict[str, Any]:
+    """The report of a finished correction as JSON data: see ``docs/formats.md``.
+
+    ``seconds`` spent in ``measure``, ``solve`` and ``render``.
+    """
+    chain = solution.chain
+    steady = chain.steady.pixel_matrices(chain.source)
+    # What was solved for the full size may have been delivered smaller.
+    shrink = chain.view.output.height / rendered.height
+    return solution.report | {
+        "pixels_per_output_pixel": solution.report["pixels_per_output_pixel"] * shrink,
+        "output": {"width": rendered.width, "height": rendered.height},
+        "sound": rendered.sound,
+        "treatment": treatment.model_dump(mode="json"),
+        "seconds": seconds,
+        "conventions": (
+            "steady maps a pixel of the steadied picture (source size, before zoom) to the source "
+            "pixel it is taken from; zoom is the zoom applied, zoom_needed the least for that frame"
+        ),
+        "frames": [
+            {
+                "index": motion.first + t,
+                "time": float(motion.times[t]),
+                "steady": steady[t].tolist(),
+                "zoom": chain.view.zoom,
+                "zoom_needed": float(np.minimum(solution.zooms[t], 1e6)),
+            }
+            for t in range(len(motion))
+        ],
+    }

@@ -61,6 +61,9 @@ class Queue:
         for work in session.scalars(query):
             if work.details == details:
                 return work
+            if kind == "solve" and work.clip_id == clip_id:
+                # A slider has moved on: nobody waits for the earlier treatment any more.
+                self.cancel(session, work)
         work = Work(
             kind=kind,
             recording_id=recording_id,

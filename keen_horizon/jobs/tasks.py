@@ -171,15 +171,12 @@ class Workshop:
                 lines=export.lines,
                 progress=run.progress,
             )
-            report = pipeline.solution_report(solution, motion, export.first_frame)
-            report["sound"] = rendered.sound
-            report["output"] = {"width": rendered.width, "height": rendered.height}
-            report["treatment"] = treatment.model_dump(mode="json")
-            report["seconds"] = {
+            seconds = {
                 "measure": measure.seconds,
                 "solve": solved - started,
                 "render": time.monotonic() - solved,
             }
+            report = pipeline.correction_report(solution, motion, treatment, rendered, seconds)
             size = Path(target).stat().st_size
             key = self.vault.adopt("exports", target)
         with self.database.session.begin() as session:

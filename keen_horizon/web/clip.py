@@ -132,7 +132,7 @@ def treat(clip_id: int) -> Response:
         if data.get("keep"):
             treatments.change(session, clip, treatment)
             session.commit()
-        return _solved(session, clip, treatment, remember=bool(data.get("keep")))
+        return _solved(session, clip, treatment)
 
 
 @page.post("/undo")
@@ -150,7 +150,7 @@ def _step(clip_id: int, move: Any) -> Response:
         clip = shelf.get_clip(session, clip_id)
         move(session, clip)
         session.commit()
-        return _solved(session, clip, treatments.current(clip), remember=True)
+        return _solved(session, clip, treatments.current(clip))
 
 
 @page.post("/versions")
@@ -167,7 +167,7 @@ def go_to_version(clip_id: int, revision_id: int) -> Response:
         clip = shelf.get_clip(session, clip_id)
         treatments.go_to(session, clip, revision_id)
         session.commit()
-        return _solved(session, clip, treatments.current(clip), remember=True)
+        return _solved(session, clip, treatments.current(clip))
 
 
 @page.post("/range")
@@ -191,9 +191,7 @@ def _measure(session: Session, clip: Clip) -> Measure:
     return measure
 
 
-def _solved(
-    session: Session, clip: Clip, treatment: Treatment, *, remember: bool = False
-) -> Response:
+def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
     measure = _measure(session, clip)
     kit = services()
     found = kit.solver.find(clip.recording, measure, treatment, patient=False)
@@ -213,8 +211,9 @@ def _solved(
             details={"measure": measure.id, "treatment": treatment.model_dump(mode="json")},
         )
         return jsonify(common | {"solving": describe(work)})
-    if remember:
-        clip.shake = shelf_figures(found.report)
+    figures = shelf_figures(found.report)
+    if clip.shake != figures and treatment == treatments.current(clip):
+        clip.shake = figures
         session.commit()
     motion = kit.solver.motion(measure, treatment.motion.model)
     report = found.report

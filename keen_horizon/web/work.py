@@ -6,7 +6,7 @@ from datetime import timedelta
 from typing import Any
 
 from flask import Blueprint, Response, jsonify
-from sqlalchemy import or_, select
+from sqlalchemy import and_, or_, select
 
 from ..jobs.queue import OPEN_STATES
 from ..store.models import Work, now
@@ -53,7 +53,12 @@ def listed() -> Response:
     with services().database.session() as session:
         rows = session.scalars(
             select(Work)
-            .where(or_(Work.state.in_(OPEN_STATES), Work.created > now() - LATELY))
+            .where(
+                or_(
+                    Work.state.in_(OPEN_STATES),
+                    and_(Work.created > now() - LATELY, Work.kind != "solve"),
+                )
+            )
             .order_by(Work.state.in_(OPEN_STATES).desc(), Work.id.desc())
             .limit(SHOWN)
         )

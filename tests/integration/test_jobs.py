@@ -177,6 +177,18 @@ def test_a_long_clip_is_solved_by_a_worker_and_kept(place, make_clip, monkeypatc
     assert again.report["frame_count"] == 24
 
 
+def test_a_newer_wish_replaces_solves_that_nobody_has_begun(place, make_clip):
+    recording_id, clip_id = place.measured(make_clip("wishes.mp4"))
+    ids = [
+        place.ask("solve", recording_id, clip_id=clip_id, details={"calm": calm})
+        for calm in (1, 2, 2, 3)
+    ]
+    assert ids[1] == ids[2]
+    with place.database.session() as session:
+        states = {i: session.get_one(Work, i).state for i in ids}
+    assert states == {ids[0]: "cancelled", ids[1]: "cancelled", ids[3]: "queued"}
+
+
 # --- a worker that is killed ----------------------------------------------------------------------
 
 

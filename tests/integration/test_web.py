@@ -164,6 +164,7 @@ def test_range_changes_ask_for_a_measure_of_that_range_only(place, clip):
     assert place.work_now(state["work"]["id"]) == "done"
     solved = place.get(f"/clips/{clip}/solution").json
     assert solved["report"]["frame_count"] == 16
+    assert 5 <= solved["report"]["tightest_frame"] <= 20
     assert place.post(f"/clips/{clip}/range", {"first": 0, "last": 29}).json["phase"] == "ready"
 
 

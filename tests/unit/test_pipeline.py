@@ -133,6 +133,7 @@ def test_trim_and_smaller_output(make_clip, tmp_path):
     assert scan(out).probe.height == 200
     assert report["output"]["height"] == 200
     assert report["zoom"] == 1
+    assert report["pixels_per_output_pixel"] > 2
 
 
 @pytest.mark.parametrize(

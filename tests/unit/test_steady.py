@@ -1,5 +1,6 @@
 """The solver: what it must never do, and what it must achieve."""
 
+from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
@@ -89,6 +90,15 @@ def test_lock_off_stands_still():
     moved = scores.output_steps(motion.steps, solution.chain.steady)
     assert np.abs(np.cumsum(moved.b)).max() < 0.05
     assert np.degrees(np.abs(np.cumsum(np.angle(moved.a))).max()) < 0.005
+
+
+def test_frames_are_named_as_in_the_recording():
+    wild = motion_of(200 * np.sin(0.4 * np.arange(150)) + 0j)
+    later = replace(wild, first=400, cuts=np.array([70]))
+    report = solve(later, CANVAS, treat(calm=100, zoom_ceiling=4)).report
+    assert report["cuts"] == [470]
+    assert 400 <= report["tightest_frame"] < 550
+    assert f"Frame {report['tightest_frame']} is the reason" in " ".join(report["notes"])
 
 
 def test_calm_zero_and_motion_off_leave_the_picture_alone():

@@ -36,7 +36,9 @@ class CameraMotion:
     ``steps`` maps scene points of frame ``t - 1`` to frame ``t`` (identity at 0 and at cuts);
     ``marks`` ``(n,)`` counts those that steer; ``confidence`` ``(n,)`` in 0..1; ``residual``
     ``(n,)`` is the rms distance of steering marks from the fit, scene units; ``steering`` bool, one
-    per record of the measure. ``times`` ``(n,)`` seconds. ``cuts`` as :func:`find_cuts`.
+    per record of the measure. ``times`` ``(n,)`` seconds. ``cuts`` as :func:`find_cuts`,
+    counted from the start of the range, as everything here is; ``first`` is the range's first
+    frame in the recording.
     """
 
     model: Model
@@ -47,6 +49,7 @@ class CameraMotion:
     steering: NDArray[np.bool_]
     times: NDArray[np.float64]
     cuts: NDArray[np.intp]
+    first: int = 0
 
     def __len__(self) -> int:
         return len(self.steps)
@@ -86,8 +89,9 @@ def camera_motion(measure: Measure, canvas: Canvas, model: Model) -> CameraMotio
     a[cuts], b[cuts], confidence[cuts] = 1.0, 0.0, 1.0
     confidence[0] = 1.0
     return CameraMotion(
-        model, Similarities(a, b), count, confidence, residual, steering, measure.times, cuts
-    )
+        model, Similarities(a, b), count, confidence, residual, steering, measure.times, cuts,
+        measure.first,
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)

@@ -27,6 +27,7 @@ def write_motion(motion: CameraMotion, folder: Path) -> None:
         records=np.int64(len(motion.steering)),
         times=motion.times,
         cuts=motion.cuts,
+        first=np.int64(motion.first),
     )
 
 
@@ -42,4 +43,5 @@ def read_motion(folder: Path, model: Model) -> CameraMotion:
             steering=np.unpackbits(kept["steering"], count=int(kept["records"])).astype(bool),
             times=kept["times"],
             cuts=kept["cuts"],
+            first=int(kept["first"]),
         )

@@ -28,7 +28,8 @@ class Solution:
     """A solved clip: the chain to draw through, and per frame what the strip shows.
 
     ``zooms`` ``(n,)`` least zoom of each frame, ``room`` ``(n,)`` px left between crop and source
-    edge. ``report`` holds the numbers in :func:`solve`.
+    edge. ``report`` holds the numbers that ``docs/formats.md`` lists, frames counted as in the
+    recording.
     """
 
     chain: WarpChain
@@ -110,7 +111,7 @@ def _report(
         "zoom": view.zoom,
         "picture_kept": 100.0 * float(kept.mean()),
         "bare_edges": 100.0 * float(bare.max()) if treatment.edge == "leave" else 0.0,
-        "tightest_frame": int(zooms.argmax()),
+        "tightest_frame": motion.first + int(zooms.argmax()),
         "pixels_per_output_pixel": float(scale),
         "output": {"width": view.output.width, "height": view.output.height},
         "shake_before": before,
@@ -123,7 +124,7 @@ def _report(
         "distortion_value": scores.distortion_value(chain.steady),
         "cropping_ratio": 1.0 / view.zoom,
         "weak_frames": int((motion.confidence < DOUBTFUL).sum()),
-        "cuts": motion.cuts.tolist(),
+        "cuts": (motion.first + motion.cuts).tolist(),
     }
 
 

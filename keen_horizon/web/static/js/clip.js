@@ -227,7 +227,7 @@ document.addEventListener("alpine:init", () => {
       if (answer.solving) {
         // A long clip: a worker solves it, and we ask again.
         this.note = `Solving ${this.lastIndex + 1} frames …`;
-        this.again = setTimeout(() => this.guard(async () => this.apply(await post(`${this.base}/treatment`, { treatment: answer.treatment, keep: false }))), 300);
+        this.again = setTimeout(() => this.solve(false), 300);
         return;
       }
       this.showReport(answer.report, answer.words);
@@ -239,7 +239,7 @@ document.addEventListener("alpine:init", () => {
       strip.set(
         { before: lines(before), after: lines(after), room: unpack(room), confidence: unpack(confidence), cuts },
         this.lastIndex + 1,
-        answer.report.zoom > 1 || answer.report.picture_kept < 99.95 ? answer.report.tightest_frame : null,
+        answer.report.zoom > 1 || answer.report.picture_kept < 99.95 ? answer.report.tightest_frame - this.firstFrame : null,
       );
       strip.show(this.component);
       this.shownAt = performance.now();
@@ -275,7 +275,7 @@ document.addEventListener("alpine:init", () => {
       this.keptLow = report.picture_kept < 70;
       this.softLow = report.pixels_per_output_pixel < 0.8;
       const costs = report.picture_kept < 99.95;
-      this.tightWords = costs ? `${this.firstFrame + report.tightest_frame}` : "";
+      this.tightWords = costs ? `${report.tightest_frame}` : "";
       this.note = report.notes.join(" ");
       const removed = report.shake_removed > 0.5 ? `${report.shake_removed.toFixed(0)} % of the shake removed` : "No shake removed";
       this.keptNote = `${removed}; ${report.picture_kept.toFixed(0)} % of the picture kept.`;
@@ -351,7 +351,7 @@ document.addEventListener("alpine:init", () => {
 
     goTightest() {
       stage.pause();
-      stage.seek(this.firstFrame + this.report.tightest_frame);
+      stage.seek(this.report.tightest_frame);
     },
 
     toggleSound() {
