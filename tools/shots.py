@@ -38,8 +38,7 @@ def _shot(page: Page, name: str) -> None:
 
 
 def _clip(page: Page, name: str) -> str:
-    return str(page.locator(".card-clip", has=page.locator(f"input[value='{name}']"))
-               .locator("a").get_attribute("href"))  # fmt: skip
+    return str(page.get_attribute(f"a[aria-label='Open {name}']", "href"))
 
 
 def _take(page: Page, address: str) -> None:
@@ -74,7 +73,7 @@ def _take(page: Page, address: str) -> None:
     page.locator("summary").first.click()
     _shot(page, "export")
     page.goto(address)
-    page.wait_for_selector("text=measured")
+    page.wait_for_selector(".card-state:has-text('measured')")
     _shot(page, "shelf")
 
 

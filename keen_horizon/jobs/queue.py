@@ -14,6 +14,7 @@ QUICK, SLOW = "quick", "slow"
 _QUEUES = {"ingest": QUICK, "measure": QUICK, "solve": QUICK, "export": SLOW}
 TASK = "keen_horizon.run"
 OPEN_STATES = ("queued", "running")
+REPLACEABLE = ("measure", "solve")
 Kind = Literal["ingest", "measure", "solve", "export"]
 
 
@@ -61,8 +62,8 @@ class Queue:
         for work in session.scalars(query):
             if work.details == details:
                 return work
-            if kind == "solve" and work.clip_id == clip_id:
-                # A slider has moved on: nobody waits for the earlier treatment any more.
+            if kind in REPLACEABLE and work.clip_id == clip_id:
+                # A slider has moved on, or a range: nobody waits for the earlier one any more.
                 self.cancel(session, work)
         work = Work(
             kind=kind,

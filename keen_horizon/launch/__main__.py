@@ -30,8 +30,10 @@ def data_folder() -> Path:
 
 
 def main() -> int:
-    # A supervisor's polite request ends us the way Ctrl-C does.
-    signal.signal(signal.SIGTERM, signal.default_int_handler)
+    # A supervisor's polite request ends us the way Ctrl-C does; and Ctrl-C does so even if a shell
+    # started us with it ignored.
+    for request in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(request, signal.default_int_handler)
     command, *rest = sys.argv[1:]
     try:
         match command:
@@ -68,12 +70,16 @@ def serve(*, demo: bool) -> int:
 
 
 def chosen_port() -> int:
-    wanted = os.environ.get("KEEN_PORT")
-    if wanted:
-        return int(wanted)
+    wanted = os.environ.get("KEEN_PORT", "")
+    if wanted and not (wanted.isdecimal() and 0 < int(wanted) < 65536):
+        raise SystemExit(f"keen: KEEN_PORT={wanted} is no port; use a number from 1 to 65535.")
+    port = int(wanted or PREFERRED_PORT)
     with socket.socket() as probe:
-        taken = probe.connect_ex(("127.0.0.1", PREFERRED_PORT)) == 0
-    return free_port() if taken else PREFERRED_PORT
+        if probe.connect_ex(("127.0.0.1", port)) != 0:
+            return port
+    if wanted:
+        raise SystemExit(f"keen: port {wanted} is in use; choose another one in KEEN_PORT.")
+    return free_port()
 
 
 def worker() -> int:

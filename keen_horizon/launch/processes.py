@@ -45,7 +45,8 @@ class Crew:
             "web",
             ["gunicorn", "--bind", f"127.0.0.1:{port}", "--worker-class", "gthread",
              "--workers", "1", "--threads", "12", "--timeout", "600", "--graceful-timeout", "2",
-             "--worker-tmp-dir", str(self._data), "keen_horizon.web:create_app()"],
+             "--worker-tmp-dir", str(self._data), "--no-control-socket",
+             "keen_horizon.web:create_app()"],
         )  # fmt: skip
 
     def start_workers(self) -> None:

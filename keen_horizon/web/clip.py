@@ -224,6 +224,9 @@ def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
             "report": report,
             "words": {
                 "motion": words.motion_words(treatment, report),
+                "shake_before": words.pixels(report["shake_before"]),
+                "shake_after": words.pixels(report["shake_after"]),
+                "removed": words.removed_words(report),
                 "frame": words.frame_words(treatment, report),
                 "motion_warning": words.motion_warning(report),
                 "frame_warning": words.frame_warning(report),

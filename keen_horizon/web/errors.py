@@ -59,5 +59,6 @@ def _unexpected(error: Exception) -> ResponseReturnValue:
 def _answer(status: int, message: str) -> ResponseReturnValue:
     if request.accept_mimetypes.best_match(["application/json", "text/html"]) == "text/html":
         title = _TITLES.get(status, "That did not work")
-        return render_template("error.html", title=title, message=message, status=status), status
+        text = message[:1].upper() + message[1:]
+        return render_template("error.html", title=title, message=text, status=status), status
     return jsonify(error=message), status

@@ -51,7 +51,7 @@ def card(session: Session, clip: Clip) -> dict[str, Any]:
         "poster": f"/recordings/{recording.id}/poster" if recording.poster_key else None,
         "work": describe(work) if work else None,
         "failed": describe(failed) if failed else None,
-        "shake": clip.shake,
+        "shake": None,
         "ready": probe is not None,
         "length": "",
         "format": "",
@@ -61,6 +61,12 @@ def card(session: Session, clip: Clip) -> dict[str, Any]:
         share = count / probe["frame_count"]
         facts["length"] = words.duration(probe["duration"] * share)
         facts["format"] = f"{probe['width']} × {probe['height']} · {words.rate(probe)}"
+    if clip.shake is not None:
+        facts["shake"] = {
+            "before": words.pixels(clip.shake["shake_before"]),
+            "after": words.pixels(clip.shake["shake_after"]),
+            "kept": clip.shake["picture_kept"],
+        }
     facts["state"] = _state(session, clip, facts)
     return facts
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from ..core.quality.scores import ACCURACY
 from ..core.treatment import Treatment
 
 AIMS = {"follow": "Follow", "lock_off": "Lock off"}
@@ -17,9 +18,21 @@ def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
     words = f"{AIMS[treatment.motion.aim]} · calm {treatment.motion.calm:g}"
     if report is None:
         return words
-    if report["shake_before"] and report["shake_removed"] > 0.5:
-        return f"{words} · {report['shake_removed']:.0f} % less shake"
-    return f"{words} · nothing removed"
+    removed = removed_words(report)
+    return f"{words} · {removed} less shake" if removed else f"{words} · nothing removed"
+
+
+def pixels(value: float) -> str:
+    """``5.62 px``; never less than can be measured."""
+    return f"{value:.2f} px" if value >= ACCURACY else f"under {ACCURACY} px"
+
+
+def removed_words(report: dict[str, Any]) -> str | None:
+    """How much of the shake is gone, ``94 %``; None for nothing. What is left is never quite
+    nothing, so neither is what is gone everything."""
+    if not report["shake_before"] or report["shake_removed"] <= 0.5:
+        return None
+    return "over 99 %" if report["shake_removed"] >= 99 else f"{report['shake_removed']:.0f} %"
 
 
 def frame_words(treatment: Treatment, report: dict[str, Any] | None) -> str:

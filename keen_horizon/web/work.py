@@ -34,6 +34,7 @@ def describe(work: Work) -> dict[str, Any]:
     return {
         "id": work.id,
         "kind": work.kind,
+        "doing": _TITLES[work.kind],
         "title": f"{_TITLES[work.kind]} {name}",
         "state": work.state,
         "done": work.done,

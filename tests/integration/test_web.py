@@ -157,7 +157,10 @@ def test_marks_of_frames(place, clip):
 
 
 def test_range_changes_ask_for_a_measure_of_that_range_only(place, clip):
+    given_up = place.post(f"/clips/{clip}/range", {"first": 0, "last": 20}).json["work"]
     state = place.post(f"/clips/{clip}/range", {"first": 5, "last": 20}).json
+    states = {job["id"]: job["state"] for job in place.get("/work").json["work"]}
+    assert states[given_up["id"]] == "cancelled"
     assert state["phase"] == "measuring"
     assert state["work"]["state"] == "queued"
     assert place.get(f"/clips/{clip}/solution").status_code == 400

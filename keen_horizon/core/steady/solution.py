@@ -117,7 +117,7 @@ def _report(
         "shake_before": before,
         "shake_after": after,
         "shake_removed": 100.0 * (1.0 - after / before) if before > 0 else 0.0,
-        "shake_measure": scores.SHAKE_MEASURE + ", in source pixels times the zoom",
+        "shake_measure": scores.SHAKE_MEASURE + "; in source pixels times the zoom",
         "shake_unit": "px",
         "stability_score": scores.stability_score(moved, motion.segments),
         "stability_score_before": scores.stability_score(motion.steps, motion.segments),

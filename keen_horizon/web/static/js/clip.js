@@ -6,7 +6,7 @@ import { Lattice } from "./warp.js";
 
 const AIM_HINTS = {
   follow: "Keep the move, lose the shake.",
-  lock_off: "As from a tripod, as far as the room allows.",
+  lock_off: "As from a tripod, room allowing.",
 };
 const EDGE_HINTS = {
   leave: "Bare edges stay black: see what the correction does.",
@@ -109,6 +109,7 @@ document.addEventListener("alpine:init", () => {
       this.$refs.rangeBar.style.left = `${(100 * state.first) / state.frame_count}%`;
       this.$refs.rangeBar.style.right = `${100 - (100 * (state.last + 1)) / state.frame_count}%`;
       stage.source = { width: state.width, height: state.height, aspect: state.pixel_aspect };
+      if (!this.ready) stage.untreated(); // something to look at while it is measured
       stage.first = state.first;
       stage.last = state.last;
       if (!this.timed) {
@@ -237,7 +238,7 @@ document.addEventListener("alpine:init", () => {
       const lines = (set) => Object.fromEntries(Object.entries(set).map(([name, text]) => [name, unpack(text)]));
       const { before, after, room, confidence, cuts } = answer.strip;
       strip.set(
-        { before: lines(before), after: lines(after), room: unpack(room), confidence: unpack(confidence), cuts },
+        { before: lines(before), after: lines(after), room: unpack(room), confidence: unpack(confidence), cuts, times: stage.times.subarray(this.firstFrame, this.lastFrame + 1) },
         this.lastIndex + 1,
         answer.report.zoom > 1 || answer.report.picture_kept < 99.95 ? answer.report.tightest_frame - this.firstFrame : null,
       );
@@ -270,16 +271,16 @@ document.addEventListener("alpine:init", () => {
       this.keptWords = `${report.picture_kept.toFixed(1)} %`;
       this.zoomWords = `× ${report.zoom.toFixed(3)}`;
       this.softWords = report.pixels_per_output_pixel.toFixed(3);
-      this.shakeWords = `${report.shake_before.toFixed(2)} → ${report.shake_after.toFixed(2)} px`;
+      this.shakeWords = `${words.shake_before} → ${words.shake_after}`;
       this.stabilityWords = `${report.stability_score_before.toFixed(2)} → ${report.stability_score.toFixed(2)}`;
       this.keptLow = report.picture_kept < 70;
       this.softLow = report.pixels_per_output_pixel < 0.8;
       const costs = report.picture_kept < 99.95;
       this.tightWords = costs ? `${report.tightest_frame}` : "";
       this.note = report.notes.join(" ");
-      const removed = report.shake_removed > 0.5 ? `${report.shake_removed.toFixed(0)} % of the shake removed` : "No shake removed";
-      this.keptNote = `${removed}; ${report.picture_kept.toFixed(0)} % of the picture kept.`;
-      this.calmHint = `Now: ${report.shake_after.toFixed(2)} px of shake left, ${report.picture_kept.toFixed(0)} % kept.`;
+      const removed = words.removed ? `${words.removed} of the shake removed` : "no shake removed";
+      this.keptNote = `${report.picture_kept.toFixed(0)} % of the picture kept, ${removed}.`;
+      this.calmHint = `Now: ${words.shake_after} left, ${report.picture_kept.toFixed(0)} % kept.`;
     },
 
     async step(way) {
@@ -340,13 +341,13 @@ document.addEventListener("alpine:init", () => {
     },
 
     playPause() {
-      if (!this.ready) return;
+      if (!this.frameCount) return;
       if (this.playing) stage.pause();
       else stage.play();
     },
 
     stepFrames(count) {
-      if (this.ready) stage.step(count);
+      if (this.frameCount) stage.step(count);
     },
 
     goTightest() {

@@ -41,8 +41,8 @@ document.addEventListener("alpine:init", () => {
       clip.stateWords = clip.work ? `${clip.state}: ${clip.progress}` : clip.state;
       clip.failure = clip.failed && !clip.refusal ? clip.failed.message : "";
       if (clip.shake) {
-        const { shake_before: before, shake_after: after, picture_kept: kept } = clip.shake;
-        clip.shakeWords = `shake ${before.toFixed(1)} → ${after.toFixed(1)} px, keeps ${kept.toFixed(0)} %`;
+        clip.shakeWords = `shake ${clip.shake.before} → ${clip.shake.after}`;
+        if (!clip.work) clip.stateWords += `, keeps ${clip.shake.kept.toFixed(0)} %`;
       }
     },
 

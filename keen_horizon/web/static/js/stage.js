@@ -5,16 +5,24 @@ const VERTEX = `
 attribute vec2 place;   // share of the output picture
 attribute vec2 source;  // share of the source picture
 uniform vec4 box;       // left, top, width, height in shares of the canvas
-varying vec2 at;
-varying vec2 on;
+varying highp vec2 at;
 void main() {
   at = source;
-  on = place;
   vec2 p = box.xy + place * box.zw;
   gl_Position = vec4(p.x * 2.0 - 1.0, 1.0 - p.y * 2.0, 0.0, 1.0);
 }`;
 
-const FRAGMENT = `
+// A picture drawn whole and without a bare edge needs nothing but itself.
+const PLAIN = `
+precision mediump float;
+uniform sampler2D picture;
+varying highp vec2 at;
+void main() {
+  gl_FragColor = texture2D(picture, at);
+}`;
+
+// One that is cut by the dividing line, or leaves edges bare.
+const PARTIAL = `
 precision highp float;
 uniform sampler2D picture;
 uniform vec4 cut;       // normal x, y and offset of a dividing line in canvas pixels; side (0: none)
@@ -31,6 +39,8 @@ void main() {
   }
   gl_FragColor = texture2D(picture, at);
 }`;
+
+const SLOTS = ["place", "source"];
 
 export class Stage {
   constructor({ picture, overlay, video, changed }) {
@@ -62,22 +72,11 @@ export class Stage {
     const gl = this.picture.getContext("webgl", { antialias: false, preserveDrawingBuffer: true });
     if (!gl) throw new Error("This browser cannot draw with WebGL, which the picture needs.");
     this.gl = gl;
-    const program = gl.createProgram();
-    for (const [kind, text] of [[gl.VERTEX_SHADER, VERTEX], [gl.FRAGMENT_SHADER, FRAGMENT]]) {
-      const shader = gl.createShader(kind);
-      gl.shaderSource(shader, text);
-      gl.compileShader(shader);
-      if (!gl.getShaderParameter(shader, gl.COMPILE_STATUS)) throw new Error(gl.getShaderInfoLog(shader));
-      gl.attachShader(program, shader);
-    }
-    gl.linkProgram(program);
-    gl.useProgram(program);
-    this.where = {};
-    for (const name of ["box", "cut", "hatch", "height"]) this.where[name] = gl.getUniformLocation(program, name);
+    this.programs = { plain: this.program(PLAIN), partial: this.program(PARTIAL) };
     this.buffers = {};
-    for (const name of ["place", "source"]) {
+    for (const name of SLOTS) {
       this.buffers[name] = gl.createBuffer();
-      const slot = gl.getAttribLocation(program, name);
+      const slot = SLOTS.indexOf(name);
       gl.bindBuffer(gl.ARRAY_BUFFER, this.buffers[name]);
       gl.enableVertexAttribArray(slot);
       gl.vertexAttribPointer(slot, 2, gl.FLOAT, false, 0, 0);
@@ -88,6 +87,30 @@ export class Stage {
     for (const [name, value] of [["MIN_FILTER", gl.LINEAR], ["MAG_FILTER", gl.LINEAR], ["WRAP_S", gl.CLAMP_TO_EDGE], ["WRAP_T", gl.CLAMP_TO_EDGE]]) {
       gl.texParameteri(gl.TEXTURE_2D, gl[`TEXTURE_${name}`], value);
     }
+  }
+
+  // A linked program and where its uniforms are.
+  program(fragment) {
+    const { gl } = this;
+    const program = gl.createProgram();
+    for (const [kind, text] of [[gl.VERTEX_SHADER, VERTEX], [gl.FRAGMENT_SHADER, fragment]]) {
+      const shader = gl.createShader(kind);
+      gl.shaderSource(shader, text);
+      gl.compileShader(shader);
+      if (!gl.getShaderParameter(shader, gl.COMPILE_STATUS)) throw new Error(gl.getShaderInfoLog(shader));
+      gl.attachShader(program, shader);
+    }
+    SLOTS.forEach((name, slot) => gl.bindAttribLocation(program, slot, name));
+    gl.linkProgram(program);
+    const where = {};
+    for (const name of ["box", "cut", "hatch", "height"]) where[name] = gl.getUniformLocation(program, name);
+    return { program, where };
+  }
+
+  // Until there is a solution, the treated picture is the source.
+  untreated() {
+    this.lattice = straight;
+    this.output = this.source;
   }
 
   resize() {
@@ -211,17 +234,23 @@ export class Stage {
     if (!this.loaded) return;
     const { point, normal } = this.line();
     const offset = point[0] * normal[0] + point[1] * normal[1];
-    gl.uniform1f(this.where.hatch, this.bare ? 1 : 0);
-    gl.uniform1f(this.where.height, picture.height);
     for (const { treated, box, side } of this.layout()) {
-      gl.uniform4f(this.where.box, box.left / picture.width, box.top / picture.height, box.width / picture.width, box.height / picture.height);
-      gl.uniform4f(this.where.cut, normal[0], normal[1], offset, side);
-      this.mesh(treated ? this.lattice : straight, treated ? this.frame - this.first : 0);
+      const lattice = treated ? this.lattice : straight;
+      const nodes = lattice.frame(treated ? this.frame - this.first : 0);
+      // Between nodes inside the source there is nothing outside it.
+      const covered = nodes.every((share) => share >= 0 && share <= 1);
+      const { program, where } = side || !covered ? this.programs.partial : this.programs.plain;
+      gl.useProgram(program);
+      gl.uniform4f(where.box, box.left / picture.width, box.top / picture.height, box.width / picture.width, box.height / picture.height);
+      gl.uniform4f(where.cut, normal[0], normal[1], offset, side);
+      gl.uniform1f(where.hatch, this.bare ? 1 : 0);
+      gl.uniform1f(where.height, picture.height);
+      this.mesh(lattice, nodes);
     }
     this.drawOver();
   }
 
-  mesh(lattice, frame) {
+  mesh(lattice, nodes) {
     const { gl } = this;
     if (this.meshed !== `${lattice.columns} ${lattice.rows}`) {
       const places = [];
@@ -243,7 +272,7 @@ export class Stage {
       this.meshed = `${lattice.columns} ${lattice.rows}`;
     }
     gl.bindBuffer(gl.ARRAY_BUFFER, this.buffers.source);
-    gl.bufferData(gl.ARRAY_BUFFER, lattice.frame(frame), gl.DYNAMIC_DRAW);
+    gl.bufferData(gl.ARRAY_BUFFER, nodes, gl.DYNAMIC_DRAW);
     gl.drawElements(gl.TRIANGLES, this.indexCount, gl.UNSIGNED_SHORT, 0);
   }
 

@@ -1,6 +1,7 @@
 // The strip: one time axis, with the path before and after, room left, confidence and cuts.
 
-const TOP = 16; // room for the flag
+const TOP = 16; // room for the flag and the seconds
+const TICKS = [0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800]; // seconds
 const ROOM = 22;
 const SURE = 6;
 
@@ -65,6 +66,7 @@ export class Strip {
     const r = this.ratio;
     if (!this.data) return;
     const floor = height - (ROOM + SURE + 6) * r;
+    this.seconds(pen);
     this.paths(pen, TOP * r, floor);
     this.room(pen, floor + 3 * r, ROOM * r);
     for (let i = 0; i < this.count; i++) {
@@ -85,6 +87,29 @@ export class Strip {
     }
     if (this.tightest !== null) this.flag(pen, this.x(this.tightest), height);
     this.go(this.at);
+  }
+
+  // Ticks at round seconds of the range, about a hundred pixels apart.
+  seconds(pen) {
+    const { times } = this.data;
+    const length = times[times.length - 1] - times[0];
+    if (!(length > 0)) return;
+    const r = this.ratio;
+    const least = (100 * r * length) / this.canvas.width;
+    const step = TICKS.find((tick) => tick >= least) || 3600;
+    let frame = 0;
+    for (let second = step; second < length; second += step) {
+      while (times[frame] - times[0] < second - 1e-6) frame += 1;
+      const x = this.x(frame);
+      pen.strokeStyle = this.colour("--line");
+      pen.lineWidth = r;
+      pen.beginPath();
+      pen.moveTo(x, 0);
+      pen.lineTo(x, 5 * r);
+      pen.stroke();
+      const text = second < 60 ? `${Math.round(10 * second) / 10} s` : `${Math.floor(second / 60)}:${String(second % 60).padStart(2, "0")}`;
+      this.label(pen, text, x + 4 * r, 7 * r, "--ink-2");
+    }
   }
 
   paths(pen, top, bottom) {

@@ -30,7 +30,7 @@ document.addEventListener("alpine:init", () => {
         this.summary = "Jobs";
         if (open.length) {
           const running = open.find((job) => job.state === "running" && job.total);
-          this.summary = running ? `${running.title.split(" ")[0]} ${Math.floor((100 * running.done) / running.total)} %` : `${open.length} waiting`;
+          this.summary = running ? `${running.doing} ${Math.floor((100 * running.done) / running.total)} %` : `${open.length} waiting`;
         }
       } catch {
         this.busy = false;
