@@ -63,7 +63,7 @@ def _place_for(home: Path) -> Path:
             folder.parent.mkdir(parents=True, exist_ok=True)
             if not folder.is_symlink():
                 folder.symlink_to(real)
-    return folder
+    return folder.resolve()  # the owner cannot follow a link out of a folder that it cannot enter
 
 
 def _as_owner(command: list[str]) -> list[str]:
@@ -96,7 +96,8 @@ class Server:
 
     def __enter__(self) -> Server:
         self._folder.mkdir(parents=True, exist_ok=True)
-        fresh = not (self._data / "PG_VERSION").exists()
+        whole = self._folder / "whole"  # its making was not broken off
+        fresh = not whole.exists()
         if fresh:
             self._create()
         running = self._running_port()
@@ -106,6 +107,7 @@ class Server:
             self._start()
         if fresh:
             self._run(["createdb", "-h", "127.0.0.1", "-p", str(self._port), "-U", ROLE, DATABASE])
+            whole.touch()
         return self
 
     def __exit__(self, *error: object) -> None:
@@ -126,7 +128,9 @@ class Server:
             raise SystemExit(f"keen: {command[0]} failed:\n{done.stdout}")
 
     def _create(self) -> None:
-        self._data.mkdir(mode=0o700, exist_ok=True)
+        if self._data.exists():  # never thrown away: somebody may want to look into it
+            self._data.rename(self._folder / f"broken-{int(time.time())}")
+        self._data.mkdir(mode=0o700)
         self._password.write_text(secrets.token_hex(24))
         self._password.chmod(0o600)
         if os.geteuid() == 0:
