@@ -42,7 +42,7 @@ def ensure_demo(url: str, data: Path, say: Callable[[str], None]) -> None:
     missing = [name for name in TAKES if f"{name}.mp4" not in held]
     if not missing:
         return
-    say(f"rendering the demo shoot: {', '.join(missing)} (once, about half a minute)")
+    say(f"rendering the demo shoot: {', '.join(missing)} (once, about a minute)")
     queue = Queue(url)
     with tempfile.TemporaryDirectory(dir=data) as room:
         jobs = [(name, str(Path(room) / f"{name}.mp4")) for name in missing]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import cv2
 import numpy as np
@@ -26,6 +27,22 @@ class Panel:
     across: Array
     down: Array
     far: bool = False
+
+    @cached_property
+    def solid(self) -> bool:
+        """Whether nothing shows through it anywhere."""
+        return int(self.texture[..., 3].min()) == 255
+
+    @cached_property
+    def paint(self) -> Image:
+        """The texture with its colours multiplied by its alpha, so that outlines do not fringe."""
+        if self.solid:
+            return self.texture
+        alpha = cv2.extractChannel(self.texture, 3)
+        colour = cv2.multiply(
+            self.texture[..., :3], cv2.merge([alpha, alpha, alpha]), scale=1 / 255
+        )
+        return np.dstack([colour, alpha])
 
     def homography(self, truth: Truth, frame: int) -> Array:
         """``(3, 3)`` from texture pixels to picture pixels."""
@@ -86,29 +103,56 @@ def _paint(picture: NDArray[np.uint8], panel: Panel, homography: Array) -> None:
     corners = np.array([[0, 0, 1], [columns, 0, 1], [columns, rows, 1], [0, rows, 1.0]])
     seen = corners @ homography.T
     height, width = picture.shape[:2]
-    if (seen[:, 2] > 0.05).all():
+    in_front = seen[:, 2] > 0.05
+    if not in_front.any():
+        return
+    low, high = np.array([0, 0]), np.array([width, height])
+    inner = None
+    if in_front.all():
         flat = seen[:, :2] / seen[:, 2:]
         low = np.maximum(np.floor(flat.min(axis=0)).astype(int) - 1, 0)
-        high = np.minimum(np.ceil(flat.max(axis=0)).astype(int) + 2, [width, height])
-    elif (seen[:, 2] > 0.05).any():
-        low, high = np.array([0, 0]), np.array([width, height])
-    else:
-        return
+        high = np.minimum(np.ceil(flat.max(axis=0)).astype(int) + 2, high)
+        inner = _inner_box(flat, low, high) if panel.solid else None
     if (high - low < 1).any():
         return
-    (x0, y0), (x1, y1) = low, high
-    shift = np.array([[1, 0, -x0], [0, 1, -y0], [0, 0, 1.0]])
-    size = (int(x1 - x0), int(y1 - y0))
+    shift = np.array([[1, 0, -low[0]], [0, 1, -low[1]], [0, 0, 1.0]])
     drawn = cv2.warpPerspective(
-        panel.texture, shift @ homography, size, flags=cv2.INTER_LINEAR,
-        borderMode=cv2.BORDER_CONSTANT, borderValue=(0, 0, 0, 0),
+        panel.paint, shift @ homography, (int(high[0] - low[0]), int(high[1] - low[1])),
+        flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT, borderValue=(0, 0, 0, 0),
     )  # fmt: skip
-    alpha = drawn[..., 3]
-    box = picture[y0:y1, x0:x1]
-    if alpha.min() == 255:
-        box[:] = drawn[..., :3]
+    colour, alpha = cv2.cvtColor(drawn, cv2.COLOR_BGRA2BGR), cv2.extractChannel(drawn, 3)
+    box = picture[low[1] : high[1], low[0] : high[0]]
+    if inner is None:
+        _lay_over(box, colour, alpha)
         return
-    wide = cv2.merge([alpha, alpha, alpha])
-    over = cv2.multiply(drawn[..., :3], wide, scale=1 / 255)
-    under = cv2.multiply(box, 255 - wide, scale=1 / 255)
-    cv2.add(over, under, dst=box)
+    # Most of a solid panel hides what is behind it; only the rim has to be mixed.
+    x0, y0, x1, y1 = inner
+    box[y0:y1, x0:x1] = colour[y0:y1, x0:x1]
+    whole = slice(None)
+    for rim in (
+        (slice(0, y0), whole), (slice(y1, None), whole),
+        (slice(y0, y1), slice(0, x0)), (slice(y0, y1), slice(x1, None)),
+    ):  # fmt: skip
+        if box[rim].size:
+            _lay_over(box[rim], colour[rim], alpha[rim])
+
+
+def _inner_box(
+    flat: Array, low: NDArray[np.int_], high: NDArray[np.int_]
+) -> tuple[int, int, int, int] | None:
+    """The box well inside a panel's outline ``flat`` ``(4, 2)``, counted from ``low``."""
+    (ax, ay), (bx, by), (cx, cy), (dx, dy) = flat
+    size = high - low
+    start = np.ceil([max(ax, dx) + 1, max(ay, by) + 1]).astype(int) - low
+    stop = np.floor([min(bx, cx) - 1, min(cy, dy) - 1]).astype(int) - low
+    start, stop = np.clip(start, 0, size), np.clip(stop, 0, size)
+    if (stop <= start).any():
+        return None
+    return int(start[0]), int(start[1]), int(stop[0]), int(stop[1])
+
+
+def _lay_over(under: NDArray[np.uint8], colour: NDArray[np.uint8], alpha: NDArray[np.uint8]) -> None:
+    """Blend premultiplied ``colour`` ``(h, w, 3)`` onto ``under`` in place, by ``alpha`` of 255."""
+    through = cv2.bitwise_not(alpha)
+    rest = cv2.multiply(under, cv2.merge([through, through, through]), scale=1 / 255)
+    under[:] = cv2.add(colour, rest)
