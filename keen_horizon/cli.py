@@ -12,8 +12,8 @@ from pathlib import Path
 from typing import Any
 
 from .core import pipeline
-from .core.errors import KeenError
-from .core.media.encode import QUALITIES, Encoding, disk_errors
+from .core.errors import KeenError, disk_errors
+from .core.media.encode import QUALITIES, Encoding
 from .core.media.probe import Scan, scan
 from .core.motion.camera import camera_motion
 from .core.steady.solution import solve

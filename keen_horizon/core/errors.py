@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import errno
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 
@@ -46,3 +49,22 @@ class BadSetting(KeenError):
 
 class Cancelled(KeenError):
     """Work that was stopped because somebody asked for it."""
+
+
+@contextmanager
+def disk_errors(path: Path) -> Iterator[None]:
+    """Turn what the system says while ``path`` is written into a message. Removes nothing."""
+    try:
+        yield
+    except OSError as error:
+        if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+            raise NoRoom(
+                "the disk is full; the unfinished file was removed.",
+                file=path,
+                remedy="Make room and try again.",
+            ) from error
+        if isinstance(error, PermissionError | FileNotFoundError | IsADirectoryError):
+            raise KeenError(
+                f"cannot be written ({error.strerror}).", file=path, remedy="Choose another place."
+            ) from error
+        raise

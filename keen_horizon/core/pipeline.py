@@ -6,19 +6,21 @@ how work is cancelled).
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from .errors import KeenError
+from .errors import KeenError, disk_errors
 from .geometry.canvas import Canvas
 from .geometry.chain import View, WarpChain
-from .media.decode import frames, working_format
-from .media.encode import Encoding, Mp4Writer, disk_errors
+from .media.decode import Picture, frames, working_format
+from .media.encode import Encoding, Mp4Writer
 from .media.probe import Scan
+from .media.segments import join, plan
 from .motion.camera import CameraMotion
 from .motion.marks import MarkFollower
 from .motion.measure import Measure, MeasureWriter
@@ -47,14 +49,18 @@ def check_range(scan: Scan, first: int, last: int) -> None:
 def measure(
     path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent
 ) -> Measure:
-    """Follow marks through frames ``first`` to ``last`` and keep them in ``folder``."""
+    """Follow marks through frames ``first`` to ``last`` and keep them in ``folder``.
+
+    If ``folder`` holds a measure of the same range that was broken off, it goes on from there.
+    """
     check_range(scan, first, last)
     total = last - first + 1
     follower = MarkFollower(scan.probe.width, scan.probe.height)
-    with disk_errors(path), MeasureWriter(folder) as writer:
-        for done, picture in enumerate(frames(path, scan, first, last, luma_only=True), 1):
+    with disk_errors(path), MeasureWriter(folder, follower) as writer:
+        start = first + writer.resumed
+        for picture in frames(path, scan, start, last, luma_only=True):
             writer.add(follower.step(picture.planes[0]))
-            progress(done, total)
+            progress(picture.index - first + 1, total)
         writer.close(scan.times[first : last + 1], first)
     return Measure.read(folder)
 
@@ -89,11 +95,14 @@ def render(
     bare: bool,
     encoding: Encoding | None = None,
     lines: int | None = None,
+    room: Path | None = None,
     progress: Progress = silent,
 ) -> Rendered:
     """Draw the chain's frames, starting at ``first`` of the file, into an MP4 with its sound.
 
-    ``bare`` leaves uncovered areas black; otherwise the chain covers the output.
+    ``bare`` leaves uncovered areas black; otherwise the chain covers the output. With ``room``, a
+    folder, the pictures are kept there in segments until all are drawn, and a render that was
+    broken off goes on from the last whole one.
     """
     chain = WarpChain(chain.source, resized(chain.view, lines), chain.steady)
     total = len(chain)
@@ -103,17 +112,35 @@ def render(
     output = chain.view.output
     full = scan.probe.colour["range"] == 2
     format_ = working_format(scan.probe.pixel_format)
-    with Mp4Writer(
-        target, scan, output.width, output.height, format_, encoding or Encoding(), first, last,
-        sound_from=path,
-    ) as writer:  # fmt: skip
-        for done, picture in enumerate(frames(path, scan, first, last), 1):
-            planes = writer.blank_planes()
-            warp_planes(picture, matrices[done - 1], planes, bare=bare, full_range=full)
-            writer.write(picture.pts)
-            progress(done, total)
-        writer.finish()
-    return Rendered(output.width, output.height, writer.sound_note, total)
+
+    def write(
+        file: Path, pictures: Iterator[Picture], start: int, stop: int, sound: Path | None = None
+    ) -> str:
+        with Mp4Writer(
+            file, scan, output.width, output.height, format_, encoding or Encoding(), start, stop,
+            sound_from=sound,
+        ) as writer:  # fmt: skip
+            for picture in islice(pictures, stop - start + 1):
+                done = picture.index - first + 1
+                planes = writer.blank_planes()
+                warp_planes(picture, matrices[done - 1], planes, bare=bare, full_range=full)
+                writer.write(picture.pts)
+                progress(done, total)
+            writer.finish()
+        return writer.sound_note
+
+    if room is None:
+        sound = write(target, frames(path, scan, first, last), first, last, path)
+    else:
+        segments = plan(room, first, last)
+        missing = [segment for segment in segments if not segment.path.exists()]
+        if missing:
+            pictures = frames(path, scan, missing[0].first, last)
+            for segment in missing:
+                write(segment.path, pictures, segment.first, segment.last)
+        progress(total, total)
+        sound = join(segments, target, scan, sound_from=path)
+    return Rendered(output.width, output.height, sound, total)
 
 
 def measure_report(motion: CameraMotion, canvas: Canvas) -> dict[str, Any]:

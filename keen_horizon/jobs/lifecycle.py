@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import logging
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 
-from sqlalchemy import update
+from sqlalchemy import case, update
 
 from ..core.errors import Cancelled, KeenError
 from ..store.database import Database
-from ..store.models import Work, now
+from ..store.models import OPEN_STATES, Work, now
 
 log = logging.getLogger(__name__)
 LOOK_UP_EVERY = 0.4  # seconds between progress reports
+MOST_LOST = 3  # attempts that may end without a word before the work counts as failed
 
 
 class Superseded(Cancelled):
@@ -27,17 +28,28 @@ class Run:
     def __init__(self, database: Database, work_id: int, attempt: int) -> None:
         self._database, self.work_id, self.attempt = database, work_id, attempt
         self._looked = 0.0
+        self._begun = False
 
     def progress(self, done: int, total: int) -> None:
-        """Report frames; raises Cancelled if somebody asked for that, Superseded if replaced."""
-        if time.monotonic() - self._looked < LOOK_UP_EVERY and done != total:
+        """Report frames; raises Cancelled if somebody asked for that, Superseded if replaced.
+
+        The first report tells where this attempt began. One that begins further on than the last
+        shows that the work gets somewhere, whatever happened to its workers.
+        """
+        if time.monotonic() - self._looked < LOOK_UP_EVERY and done != total and self._begun:
             return
         self._looked = time.monotonic()
+        values: dict[str, object] = {"done": done, "total": total}
+        if not self._begun:
+            start = done - 1
+            values["lost"] = case((Work.resumed < start, 0), else_=Work.lost)
+            values["resumed"] = start
+            self._begun = True
         with self._database.session.begin() as session:
             cancel = session.execute(
                 update(Work)
                 .where(Work.id == self.work_id, Work.attempt == self.attempt)
-                .values(done=done, total=total)
+                .values(values)
                 .returning(Work.cancel)
             ).scalar_one_or_none()
         if cancel is None:
@@ -59,21 +71,33 @@ def run_of(database: Database, work_id: int) -> Iterator[Run | None]:
     """Claim work, and write down how it ended. Gives None if there is nothing to do any more."""
     with database.session.begin() as session:
         work = session.get(Work, work_id, with_for_update=True)
-        if work is None or work.state not in ("queued", "running") or work.cancel:
-            claimed = None
-            if work is not None and work.cancel and work.state == "running":
-                # Its worker died before it could look up.
-                work.state, work.finished = "cancelled", now()
-        else:
-            work.state, work.started = "running", now()
-            work.attempt += 1
-            work.done = 0
-            claimed = Run(database, work_id, work.attempt)
+        claimed = claim(database, work) if work is not None else None
     if claimed is None:
         yield None
         return
     with _ending(claimed):
         yield claimed
+
+
+def claim(database: Database, work: Work) -> Run | None:
+    """Take a locked row for this process; None if it is not to be done (any more)."""
+    if work.state not in OPEN_STATES:
+        return None
+    if work.state == "running":  # whoever did it is gone without a word
+        work.lost += 1
+    if work.cancel:
+        work.state, work.finished = "cancelled", now()
+        return None
+    if work.lost >= MOST_LOST:
+        work.state, work.finished = "failed", now()
+        work.message = (
+            f"{work.recording.name}: the worker died {work.lost} times at this without getting "
+            "any further; its log may say why. Try again, or try another copy of the file."
+        )
+        return None
+    work.state, work.started, work.done = "running", now(), 0
+    work.attempt += 1
+    return Run(database, work.id, work.attempt)
 
 
 @contextmanager
@@ -93,6 +117,3 @@ def _ending(run: Run) -> Iterator[None]:
         )
     else:
         run.end("done")
-
-
-Step = Callable[[Run], None]

@@ -8,12 +8,11 @@ import procrastinate
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..store.models import Work, now
+from ..store.models import OPEN_STATES, Work, now
 
 QUICK, SLOW = "quick", "slow"
 _QUEUES = {"ingest": QUICK, "measure": QUICK, "solve": QUICK, "export": SLOW}
 TASK = "keen_horizon.run"
-OPEN_STATES = ("queued", "running")
 REPLACEABLE = ("measure", "solve")
 Kind = Literal["ingest", "measure", "solve", "export"]
 
@@ -81,7 +80,8 @@ class Queue:
         if work.state in OPEN_STATES:
             return
         work.state, work.cancel, work.message = "queued", False, None
-        work.done, work.finished, work.created = 0, None, now()
+        work.done, work.resumed, work.lost = 0, 0, 0
+        work.finished, work.created = None, now()
         self.send(session, work)
 
     def cancel(self, session: Session, work: Work) -> None:

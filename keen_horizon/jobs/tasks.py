@@ -11,7 +11,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from ..core import pipeline
-from ..core.errors import KeenError, MediaError
+from ..core.errors import KeenError, MediaError, disk_errors
 from ..core.media.encode import QUALITIES, Encoding
 from ..core.media.probe import Scan, scan
 from ..core.media.proxy import make_proxy
@@ -42,17 +42,29 @@ class Workshop:
             recording = session.get_one(Recording, work.recording_id)
             export_id = work.export_id
         try:
-            if kind == "ingest":
-                self._ingest(run, recording)
-            elif kind == "measure":
-                self._measure(run, recording, details)
-            elif kind == "solve":
-                self._solve(recording, details)
-            elif kind == "export" and export_id is not None:
-                self._export(run, recording, export_id)
+            with disk_errors(Path(recording.name)):
+                self._do(run, kind, recording, details, export_id)
         except KeenError as error:
             # The vault's file names mean nothing to the person who gave the file.
             raise (error.renamed(recording.name) if error.file else error) from error
+
+    def _do(
+        self,
+        run: Run,
+        kind: str,
+        recording: Recording,
+        details: dict[str, Any],
+        export_id: int | None,
+    ) -> None:
+        match kind:
+            case "ingest":
+                self._ingest(run, recording)
+            case "measure":
+                self._measure(run, recording, details)
+            case "solve":
+                self._solve(recording, details)
+            case "export" if export_id is not None:
+                self._export(run, recording, export_id)
 
     def _ingest(self, run: Run, recording: Recording) -> None:
         """Check a file, make its proxy, and let its clips know how long they are."""
@@ -91,7 +103,7 @@ class Workshop:
         source = self.vault.path(recording.source_key)
         canvas = found.probe.canvas
         started = time.monotonic()
-        with self.vault.workspace() as room:
+        with self.vault.room_of(run.work_id, run.attempt) as room:
             folder = room / "measure"
             measured = pipeline.measure(source, found, first, last, folder, run.progress)
             motion = camera_motion(measured, canvas, "similarity")
@@ -158,7 +170,7 @@ class Workshop:
         assert solution is not None
         motion = self._solver.motion(measure, treatment.motion.model)
         solved = time.monotonic()
-        with self.vault.workspace() as room:
+        with self.vault.room_of(run.work_id, run.attempt) as room:
             target = room / "export.mp4"
             rendered = pipeline.render(
                 source,
@@ -169,6 +181,7 @@ class Workshop:
                 bare=treatment.edge == "leave",
                 encoding=Encoding(crf=QUALITIES[export.quality]),
                 lines=export.lines,
+                room=room,
                 progress=run.progress,
             )
             seconds = {

@@ -63,7 +63,7 @@ def serve(*, demo: bool) -> int:
         try:
             while True:
                 time.sleep(1)
-                running.crew.check()
+                running.crew.tend(say)
         except KeyboardInterrupt:
             say("stopping")
     return 0

@@ -9,9 +9,11 @@ import sys
 import time
 import urllib.error
 import urllib.request
+from collections.abc import Callable
 from pathlib import Path
 
 PREFERRED_PORT = 8420
+MOST_RESTARTS, RESTARTS_WITHIN = 6, 60.0  # seconds
 
 
 class Crew:
@@ -22,14 +24,17 @@ class Crew:
             **os.environ, "KEEN_DATABASE_URL": url, "KEEN_DATA": str(data), "PYTHONUNBUFFERED": "1",
         }  # fmt: skip
         self._data = data
+        self._arguments: dict[str, list[str]] = {}
+        self._ends: list[float] = []  # when a process ended by itself
         self.processes: dict[str, subprocess.Popen[bytes]] = {}
 
-    def start(self, name: str, arguments: list[str]) -> subprocess.Popen[bytes]:
+    def start(self, name: str, arguments: list[str]) -> None:
         """Start ``python -m …`` in the background; its output goes to ``logs/<name>.log``."""
-        logs = self._data / "logs"
-        logs.mkdir(parents=True, exist_ok=True)
-        with (logs / f"{name}.log").open("ab") as log:
-            process = subprocess.Popen(
+        self._arguments[name] = arguments
+        path = self.log(name)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with path.open("ab") as log:
+            self.processes[name] = subprocess.Popen(
                 [sys.executable, "-m", *arguments],
                 env=self._environment,
                 stdout=log,
@@ -37,8 +42,9 @@ class Crew:
                 stdin=subprocess.DEVNULL,
                 start_new_session=True,  # Ctrl-C reaches us alone; we end the rest in order
             )
-        self.processes[name] = process
-        return process
+
+    def log(self, name: str) -> Path:
+        return self._data / "logs" / f"{name}.log"
 
     def start_web(self, port: int) -> None:
         self.start(
@@ -58,9 +64,20 @@ class Crew:
         """Raise SystemExit if a process has ended by itself."""
         for name, process in self.processes.items():
             if process.poll() is not None:
-                raise SystemExit(
-                    f"keen: {name} ended unexpectedly; see {self._data / 'logs' / (name + '.log')}"
-                )
+                raise SystemExit(f"keen: {name} ended unexpectedly; see {self.log(name)}")
+
+    def tend(self, say: Callable[[str], None]) -> None:
+        """Start again whatever has ended by itself: a worker that was killed, say. What keeps
+        ending is given up with SystemExit."""
+        for name, process in self.processes.items():
+            if process.poll() is None:
+                continue
+            now = time.monotonic()
+            self._ends = [end for end in self._ends if now - end < RESTARTS_WITHIN] + [now]
+            if len(self._ends) > MOST_RESTARTS:
+                raise SystemExit(f"keen: {name} ends again and again; see {self.log(name)}")
+            say(f"{name} ended unexpectedly (see {self.log(name)}); starting it again")
+            self.start(name, self._arguments[name])
 
     def __enter__(self) -> Crew:
         return self

@@ -151,7 +151,7 @@ def _inner_box(
     return int(start[0]), int(start[1]), int(stop[0]), int(stop[1])
 
 
-def _lay_over(under: NDArray[np.uint8], colour: NDArray[np.uint8], alpha: NDArray[np.uint8]) -> None:
+def _lay_over(under: Image, colour: Image, alpha: Image) -> None:
     """Blend premultiplied ``colour`` ``(h, w, 3)`` onto ``under`` in place, by ``alpha`` of 255."""
     through = cv2.bitwise_not(alpha)
     rest = cv2.multiply(under, cv2.merge([through, through, through]), scale=1 / 255)

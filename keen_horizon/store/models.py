@@ -16,6 +16,7 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
 Json = dict[str, Any]
+OPEN_STATES = ("queued", "running")  # of work
 
 
 def now() -> datetime:
@@ -138,7 +139,8 @@ class Work(Base):
 
     ``kind``: ingest, measure, solve or export. ``state``: queued, running, done, failed or
     cancelled. ``attempt`` counts starts: whoever holds an older number has been replaced.
-    ``details`` is what the work needs to know.
+    ``resumed`` frames were done already when this attempt began; ``lost`` attempts in a row ended
+    without a word and without getting any further. ``details`` is what the work needs to know.
     """
 
     __tablename__ = "work"
@@ -153,6 +155,8 @@ class Work(Base):
     total: Mapped[int] = mapped_column(default=0)
     message: Mapped[str | None]
     attempt: Mapped[int] = mapped_column(default=0)
+    resumed: Mapped[int] = mapped_column(default=0)
+    lost: Mapped[int] = mapped_column(default=0)
     cancel: Mapped[bool] = mapped_column(default=False)
     queue_job: Mapped[int | None] = mapped_column(BigInteger)
     created: Mapped[datetime] = mapped_column(default=now)

@@ -16,8 +16,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO
 
-from ..core.errors import KeenError
-from ..core.media.encode import disk_errors
+from ..core.errors import KeenError, disk_errors
 
 _PIECE = 1 << 20
 _STALE = 24 * 3600.0  # seconds after which a workspace nobody cleared up is forgotten
@@ -50,6 +49,22 @@ class Vault:
             yield folder
         finally:
             shutil.rmtree(folder, ignore_errors=True)
+
+    @contextmanager
+    def room_of(self, work_id: int, attempt: int) -> Iterator[Path]:
+        """A workspace that outlives a killed process: the next attempt takes it over as it is.
+
+        An attempt that was only thought dead finds its folder gone, so it cannot disturb.
+        """
+        room = self._rooms / f"work-{work_id}-{attempt}"
+        older = sorted(self._rooms.glob(f"work-{work_id}-*"), key=lambda p: p.stat().st_mtime)
+        if older:
+            older[-1].rename(room)
+        room.mkdir(exist_ok=True)
+        try:
+            yield room
+        finally:
+            shutil.rmtree(room, ignore_errors=True)
 
     def clear_stale_workspaces(self) -> None:
         """Forget what killed processes left behind."""

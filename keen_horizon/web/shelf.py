@@ -11,9 +11,8 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
 from ..core.media.containers import demuxer_for
-from ..jobs.queue import OPEN_STATES
 from ..store import shelf, treatments
-from ..store.models import Clip, Shoot, Work
+from ..store.models import OPEN_STATES, Clip, Shoot, Work
 from ..store.vault import too_large
 from . import services, words
 from .work import describe

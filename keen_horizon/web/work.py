@@ -8,8 +8,7 @@ from typing import Any
 from flask import Blueprint, Response, jsonify
 from sqlalchemy import and_, or_, select
 
-from ..jobs.queue import OPEN_STATES
-from ..store.models import Work, now
+from ..store.models import OPEN_STATES, Work, now
 from ..store.shelf import NotFound
 from . import services
 
@@ -27,9 +26,10 @@ _TITLES = {
 def describe(work: Work) -> dict[str, Any]:
     """A job as the tray shows it."""
     left = None
-    if work.state == "running" and work.done and work.total and work.started:
+    done_now = work.done - work.resumed
+    if work.state == "running" and done_now > 0 and work.total and work.started:
         spent = (now() - work.started).total_seconds()
-        left = spent / work.done * (work.total - work.done)
+        left = spent / done_now * (work.total - work.done)
     name = work.clip.name if work.clip else work.recording.name
     return {
         "id": work.id,

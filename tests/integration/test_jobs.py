@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -11,7 +12,7 @@ import pytest
 
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.treatment import Treatment, with_settings
-from keen_horizon.jobs.lifecycle import run_of
+from keen_horizon.jobs.lifecycle import claim, run_of
 from keen_horizon.jobs.solutions import Solver, solution_key
 from keen_horizon.store import shelf, treatments
 from keen_horizon.store.models import Clip, Export, Work
@@ -187,6 +188,68 @@ def test_a_newer_wish_replaces_solves_that_nobody_has_begun(place, make_clip):
     with place.database.session() as session:
         states = {i: session.get_one(Work, i).state for i in ids}
     assert states == {ids[0]: "cancelled", ids[1]: "cancelled", ids[3]: "queued"}
+
+
+def test_work_that_kills_every_worker_is_given_up_in_words(place, make_clip):
+    recording_id, _ = place.add(make_clip("poison.mp4"))
+    work_id = place.ask("ingest", recording_id)
+    for attempt in (1, 2, 3):
+        # Claimed, and never heard of again.
+        with place.database.session.begin() as session:
+            assert claim(place.database, session.get_one(Work, work_id)) is not None
+        assert place.work(work_id).attempt == attempt
+    assert place.work_now(work_id) == "failed"
+    work = place.work(work_id)
+    assert work.message.startswith("poison.mp4: the worker died 3 times")
+    assert work.attempt == 3
+    with place.database.session() as session:
+        place.queue.retry(session, session.get_one(Work, work_id))
+    assert place.work_now(work_id) == "done"
+
+
+def test_work_that_gets_further_each_time_is_never_given_up(place, make_clip):
+    recording_id, _ = place.add(make_clip("further.mp4"))
+    work_id = place.ask("ingest", recording_id)
+    for attempt in range(6):
+        with place.database.session.begin() as session:
+            run = claim(place.database, session.get_one(Work, work_id))
+        run.progress(250 * attempt + 1, 5000)
+        work = place.work(work_id)
+        assert (work.resumed, work.lost <= 1) == (250 * attempt, True)
+
+
+def test_an_export_goes_on_where_its_worker_was_killed(place, make_clip, monkeypatch):
+    monkeypatch.setattr("keen_horizon.core.media.segments.LENGTH", 10)
+    _, clip_id = place.measured(make_clip("onwards.mp4", count=40))
+    export_id, work_id = export_of(place, clip_id)
+    with place.database.session.begin() as session:
+        lost = claim(place.database, session.get_one(Work, work_id))
+    copied = place.vault.root / "copied"
+    with pytest.raises(RuntimeError, match="killed"):
+        place.workshop.do(_killed_at(lost, 25, place, copied))
+    # As the killed process would have left it: nothing was cleared up.
+    copied.rename(place.vault.root / "workspaces" / f"work-{work_id}-1")
+    assert place.work_now(work_id) == "done"
+    assert place.work(work_id).resumed == 20
+    with place.database.session() as session:
+        export = session.get_one(Export, export_id)
+        assert scan(place.vault.path(export.file_key)).probe.frame_count == 40
+    assert list((place.vault.root / "workspaces").iterdir()) == []
+
+
+def _killed_at(run, frame: int, place, copied):
+    """The run, made to end at a frame as if killed; its workspace is copied as it stood then."""
+    progress = run.progress
+
+    def last_words(done: int, total: int) -> None:
+        progress(done, total)
+        if done == frame:
+            room = place.vault.root / "workspaces" / f"work-{run.work_id}-{run.attempt}"
+            shutil.copytree(room, copied)
+            raise RuntimeError("killed")
+
+    run.progress = last_words
+    return run
 
 
 # --- a worker that is killed ----------------------------------------------------------------------

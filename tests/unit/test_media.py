@@ -9,10 +9,10 @@ import av
 import numpy as np
 import pytest
 
-from keen_horizon.core.errors import DamagedMedia, KeenError, MediaError, NoRoom
+from keen_horizon.core.errors import DamagedMedia, KeenError, MediaError, NoRoom, disk_errors
 from keen_horizon.core.media.containers import demuxer_for
 from keen_horizon.core.media.decode import frames, natural_site, turned_site, working_format
-from keen_horizon.core.media.encode import Encoding, Mp4Writer, disk_errors
+from keen_horizon.core.media.encode import Encoding, Mp4Writer
 from keen_horizon.core.media.probe import Probe, scan
 from keen_horizon.core.media.proxy import make_proxy
 

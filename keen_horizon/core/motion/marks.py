@@ -7,7 +7,9 @@ Lucas-Kanade (Bouguet 2000, as OpenCV has it); kept only if following them back 
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -80,6 +82,24 @@ class MarkFollower:
         sharpness = float(cv2.Laplacian(picture, cv2.CV_16S)[::2, ::2].var())
         source = (self._points + 0.5) * self._factor - 0.5
         return FrameMarks(self._ids, source, started, followed, change, sharpness)
+
+    def state(self) -> dict[str, NDArray[Any]]:
+        """All it knows after the last frame, for :meth:`restore`."""
+        assert self._before is not None
+        assert self._thumb is not None
+        return {
+            "before": self._before,
+            "thumb": self._thumb,
+            "points": self._points,
+            "ids": self._ids,
+            "counts": np.array([self._next_id, self._seeded, self._age]),
+        }
+
+    def restore(self, state: Mapping[str, NDArray[Any]]) -> None:
+        """Go on as the follower did whose :meth:`state` this is."""
+        self._before, self._thumb = state["before"], state["thumb"]
+        self._points, self._ids = state["points"], state["ids"]
+        self._next_id, self._seeded, self._age = (int(n) for n in state["counts"])
 
     def _reduce(self, luma: Plane) -> NDArray[np.uint8]:
         small = cv2.resize(luma, self._size, interpolation=cv2.INTER_AREA)

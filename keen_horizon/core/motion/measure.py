@@ -9,23 +9,46 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
+from typing import BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
 
-from .marks import FrameMarks
+from .marks import FrameMarks, MarkFollower
 
+KEEP_EVERY = 250  # frames: no more than that is measured again after a worker was killed
 RECORD = np.dtype([("id", "<u4"), ("x", "<f4"), ("y", "<f4")])
 
 
 class MeasureWriter:
-    """Takes :class:`FrameMarks` in order; :meth:`close` makes the folder readable."""
+    """Takes :class:`FrameMarks` in order; :meth:`close` makes the folder readable.
 
-    def __init__(self, folder: Path) -> None:
+    Every :data:`KEEP_EVERY` frames it notes where ``follower`` stands. Made on a folder that
+    holds such a note, it brings the follower back to there: ``resumed`` frames are done already.
+    """
+
+    def __init__(self, folder: Path, follower: MarkFollower) -> None:
         folder.mkdir(parents=True, exist_ok=True)
-        self._folder = folder
-        self._file = (folder / "marks.dat").open("wb")
+        self._folder, self._follower = folder, follower
         self._rows: list[tuple[int, int, int, float, float]] = []
+        marks, note = folder / "marks.dat", folder / "broken-off.npz"
+        self._note = note
+        fresh = folder / "marks.part"
+        self._file = fresh.open("wb")
+        if note.exists():
+            with np.load(note, allow_pickle=False) as kept:
+                state = {name: kept[name] for name in kept.files}
+            rows = state.pop("rows")
+            size = RECORD.itemsize * int(rows[:, 0].sum())
+            # Copied, not appended to: whoever was taken for dead may still hold the old file.
+            if _copy_start(marks, self._file, size) == size:
+                follower.restore(state)
+                self._rows = [tuple(row) for row in rows.tolist()]
+            else:  # what was noted is not all there
+                self._file.seek(0)
+                self._file.truncate()
+        fresh.replace(marks)
+        self.resumed = len(self._rows)
 
     def add(self, marks: FrameMarks) -> None:
         records = np.empty(len(marks.ids), RECORD)
@@ -35,6 +58,16 @@ class MeasureWriter:
         self._rows.append(
             (len(records), marks.started, marks.followed, marks.change, marks.sharpness)
         )
+        if len(self._rows) % KEEP_EVERY == 0:
+            self._keep()
+
+    def _keep(self) -> None:
+        self._file.flush()
+        part = self._note.with_suffix(".part")
+        with part.open("wb") as out:
+            state = {"rows": np.array(self._rows, float)} | self._follower.state()
+            np.savez(out, allow_pickle=False, **state)
+        part.replace(self._note)
 
     def close(self, times: NDArray[np.float64], first: int) -> None:
         """``times`` ``(n,)`` seconds of each frame; ``first`` is the range's first frame."""
@@ -52,6 +85,7 @@ class MeasureWriter:
             times=np.asarray(times, float),
             first=np.int64(first),
         )
+        self._note.unlink(missing_ok=True)
 
     def __enter__(self) -> MeasureWriter:
         return self
@@ -63,6 +97,16 @@ class MeasureWriter:
         trace: TracebackType | None,
     ) -> None:
         self._file.close()
+
+
+def _copy_start(source: Path, target: BinaryIO, count: int) -> int:
+    """Copy the first ``count`` bytes, or as many as there are; returns how many."""
+    left = count
+    with source.open("rb") as old:
+        while left > 0 and (piece := old.read(min(left, 1 << 20))):
+            target.write(piece)
+            left -= len(piece)
+    return count - left
 
 
 @dataclass(frozen=True)

@@ -105,6 +105,8 @@ def upgrade() -> None:
         sa.Column("total", sa.Integer, nullable=False),
         sa.Column("message", sa.String),
         sa.Column("attempt", sa.Integer, nullable=False),
+        sa.Column("resumed", sa.Integer, nullable=False),
+        sa.Column("lost", sa.Integer, nullable=False),
         sa.Column("cancel", sa.Boolean, nullable=False),
         sa.Column("queue_job", sa.BigInteger),
         _time("created", False),

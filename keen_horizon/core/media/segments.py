@@ -1,0 +1,98 @@
+"""A film encoded in segments: a render that is broken off goes on from the last whole one.
+
+Every segment is an MP4 of its own, written by :class:`.encode.Mp4Writer`, that begins with a
+keyframe; :func:`join` copies their packets into one file, bit for bit.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from itertools import takewhile
+from pathlib import Path
+
+from av.packet import Packet
+from av.video.stream import VideoStream
+
+from ..errors import DamagedMedia, disk_errors
+from .mp4 import Mp4File
+from .probe import Scan, open_input, picture_stream
+
+LENGTH = 250  # frames: as far apart as keyframes lie in any case, so cutting there costs nothing
+
+
+@dataclass(frozen=True)
+class Segment:
+    """Frames ``first`` to ``last`` (of the recording, both included) in a file of their own."""
+
+    path: Path
+    first: int
+    last: int
+
+
+def plan(room: Path, first: int, last: int) -> list[Segment]:
+    """The segments of a range, with the files in ``room`` that they have or will have."""
+    return [
+        Segment(room / f"pictures-{start}.mp4", start, min(start + LENGTH - 1, last))
+        for start in range(first, last + 1, LENGTH)
+    ]
+
+
+def join(segments: list[Segment], target: Path, scan: Scan, *, sound_from: Path) -> str:
+    """Write the pictures of ``segments`` and their sound into ``target``.
+
+    Returns the sentence about the sound. The sources are ours, so damage is not expected; it
+    raises DamagedMedia all the same.
+    """
+    first, last = segments[0].first, segments[-1].last
+    delay = _held_back(segments[0])
+    with open_input(segments[0].path) as container, Mp4File(target, scan, first, last) as out:
+        pictures = out.target.add_stream_from_template(picture_stream(container, target))
+        pictures.time_base = scan.time_base
+        out.add_sound(sound_from)
+        start = int(scan.pts[first])
+        for index, packet in enumerate(_packets(segments, scan), first):
+            # Decoding times are presentation times, later by what the decoder holds back; before
+            # the first they go on backwards.
+            if index - delay >= first:
+                packet.dts = int(scan.pts[index - delay]) - start
+            else:
+                packet.dts = start - int(scan.pts[min(last, 2 * first + delay - index)])
+            packet.stream = pictures
+            with disk_errors(target):
+                out.target.mux(packet)
+                out.sound_until(int(scan.pts[index]))
+        out.finish()
+    return out.sound_note
+
+
+def _held_back(segment: Segment) -> int:
+    """How many pictures a decoder holds back to sort them: as many as decode before time zero."""
+    with open_input(segment.path) as container:
+        stream = picture_stream(container, segment.path)
+        times = (packet.dts for packet in container.demux(stream) if packet.dts is not None)
+        return sum(1 for _ in takewhile(lambda time: time < 0, times))
+
+
+def _packets(segments: list[Segment], scan: Scan) -> Iterator[Packet[VideoStream]]:
+    """The packets of all segments in decoding order, with presentation times of the whole."""
+    zero = int(scan.pts[segments[0].first])
+    for segment in segments:
+        with open_input(segment.path) as container:
+            stream = picture_stream(container, segment.path)
+            assert stream.time_base is not None
+            to_source = stream.time_base / scan.time_base
+            count = 0
+            for packet in container.demux(stream):
+                if packet.pts is None or not packet.size:
+                    continue
+                packet.pts = round(packet.pts * to_source) + int(scan.pts[segment.first]) - zero
+                packet.duration = round((packet.duration or 0) * to_source)
+                packet.time_base = scan.time_base
+                count += 1
+                yield packet
+        if count != segment.last - segment.first + 1:
+            raise DamagedMedia(
+                "a finished part of the film has been damaged.", file=segment.path,
+                remedy="Try again.",
+            )  # fmt: skip
