@@ -86,6 +86,42 @@ def test_working_formats_keep_depth_and_chroma():
     assert working_format("gray") == "yuv420p"
 
 
+def test_pictures_that_are_never_shown_are_no_frames(make_clip, tmp_path):
+    """VP8 sends pictures that only later ones are made from."""
+    path = tmp_path / "hidden.webm"
+    with (
+        av.open(str(make_clip("vp8.webm", codec="libvpx", sound=None, count=20))) as source,
+        av.open(str(path), "w") as out,
+    ):
+        stream = out.add_stream_from_template(source.streams.video[0])
+        for index, packet in enumerate(p for p in source.demux(video=0) if p.size):
+            stamp, content = packet.pts, bytearray(bytes(packet))
+            if index % 6 == 5:
+                content[0] &= ~0x10  # not to be shown
+                hidden = av.Packet(bytes(content))
+                hidden.pts = hidden.dts = stamp - 5
+                hidden.time_base, hidden.stream = packet.time_base, stream
+                out.mux(hidden)
+            packet.stream = stream
+            out.mux(packet)
+    with av.open(str(path)) as container:
+        assert sum(1 for p in container.demux(video=0) if p.size) == 23
+    found = scan(path)
+    assert found.probe.frame_count == 20
+    assert [p.index for p in frames(path, found, 0, 19)] == list(range(20))
+
+
+def test_colours_given_as_red_green_blue_stay_as_they_were(make_clip, tmp_path):
+    path = make_clip("rgb.mkv", codec="ffv1", pixel_format="bgr0", shake=0, sound=None)
+    copy(path, tmp_path / "out.mp4", 0, 23)
+    before, after = (
+        next(av.open(str(p)).decode(video=0)).to_ndarray(format="rgb24").astype(float)
+        for p in (path, tmp_path / "out.mp4")
+    )
+    assert np.abs(before - after).mean(axis=(0, 1)).max() < 4
+    assert np.abs((before - after).mean(axis=(0, 1))).max() < 0.6
+
+
 # --- what is refused ------------------------------------------------------------------------------
 
 

@@ -82,6 +82,16 @@ def working_format(name: str) -> str:
     ) + deep
 
 
+def working_frame(frame: av.VideoFrame) -> av.VideoFrame:
+    """The frame in its working format: itself where it is in it already."""
+    name = working_format(frame.format.name)
+    if frame.format.name == name:
+        return frame
+    if frame.format.is_rgb:
+        return frame.reformat(format=name, dst_colorspace="ITU709", dst_color_range="MPEG")
+    return frame.reformat(format=name)
+
+
 def plane_view(plane: av.video.plane.VideoPlane, deep: bool) -> NDArray[Any]:
     """A plane's pixels as an array over the frame's own memory, ``(h, w)``, no copy."""
     kind = np.uint16 if deep else np.uint8
@@ -125,8 +135,8 @@ def _picture(
     frame: av.VideoFrame, index: int, stamp: int, rotation: int, luma_only: bool
 ) -> Picture:
     name = working_format(frame.format.name)
-    if frame.format.name != name and not (luma_only and frame.format.name == "nv12"):
-        frame = frame.reformat(format=name)
+    if not (luma_only and frame.format.name == "nv12"):
+        frame = working_frame(frame)
     planes = [plane_view(p, name.endswith("10le")) for p in frame.planes[: 1 if luma_only else 3]]
     chroma, site = (1, 1), (0.0, 0.0)
     if not luma_only:

@@ -10,6 +10,7 @@ from typing import Any
 import av
 import av.container
 import numpy as np
+from av.packet import Packet
 from av.video.stream import VideoStream
 from numpy.typing import NDArray
 
@@ -17,6 +18,7 @@ from ..errors import DamagedMedia, MediaError
 from ..geometry.canvas import Canvas
 from .containers import demuxer_for
 
+BT709, LIMITED = 1, 1  # as H.273 and FFmpeg number them
 LONGEST_SIDE = 8192
 SHORTEST_SIDE = 16
 FEWEST_FRAMES = 2
@@ -140,9 +142,10 @@ def _packet_times(
     container: av.container.InputContainer, stream: VideoStream, path: Path
 ) -> NDArray[np.int64]:
     times: list[int] = []
+    codec = stream.codec_context.name
     try:
         for packet in container.demux(stream):
-            if packet.size and not packet.is_discard:
+            if packet.size and not packet.is_discard and _is_shown(codec, packet):
                 stamp = packet.pts if packet.pts is not None else packet.dts
                 if stamp is not None:
                     times.append(stamp)
@@ -157,6 +160,11 @@ def _packet_times(
             remedy="Choose a longer recording.",
         )
     return pts
+
+
+def _is_shown(codec: str, packet: Packet[VideoStream]) -> bool:
+    """False for a packet that only prepares later pictures: VP8 has such (RFC 6386, 9.1)."""
+    return codec != "vp8" or bool(bytes(packet)[0] & 0x10)
 
 
 def _describe(
@@ -197,15 +205,23 @@ def _describe(
         # A time base coarser than the rate makes steps differ by a tick; that is not variable.
         variable_rate=bool(np.ptp(steps) > max(0.25 * typical, 2.5 * float(stream.time_base))),
         duration=duration,
-        colour={
-            "primaries": int(first.color_primaries),
-            "transfer": int(first.color_trc),
-            "matrix": int(first.colorspace),
-            "range": int(first.color_range),
-        },
+        colour=_colour(first),
         sound=sound,
     )
     return Scan(probe, pts, stream.time_base)
+
+
+def _colour(first: av.VideoFrame) -> dict[str, int]:
+    """Colour tags of the planes worked on (ITU-T H.273 numbers)."""
+    tags = {
+        "primaries": int(first.color_primaries),
+        "transfer": int(first.color_trc),
+        "matrix": int(first.colorspace),
+        "range": int(first.color_range),
+    }
+    if first.format.is_rgb:  # converted on decoding, see decode.working_frame
+        tags |= {"matrix": BT709, "range": LIMITED}
+    return tags
 
 
 def _sound(container: av.container.InputContainer) -> dict[str, Any] | None:
