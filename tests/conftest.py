@@ -51,7 +51,7 @@ def measure_take(take: Take, folder: Path) -> Measured:
     camera = take.truth.camera
     canvas = Canvas(camera.width, camera.height)
     follower = MarkFollower(camera.width, camera.height)
-    with MeasureWriter(folder) as writer:
+    with MeasureWriter(folder, follower) as writer:
         for frame in take.frames():
             writer.add(follower.step(cv2.cvtColor(frame, cv2.COLOR_BGR2GRAY)))
         writer.close(take.truth.times, 0)

@@ -17,7 +17,7 @@ from ..core.motion.camera import CameraMotion
 from ..core.motion.measure import Measure as Marks
 from ..core.quality.scores import output_steps
 from ..core.steady.solution import Solution
-from ..core.treatment import Treatment, allowed, parse
+from ..core.treatment import Treatment, parse
 from ..jobs.tasks import shelf_figures
 from ..store import shelf, treatments
 from ..store.models import Clip, Measure, Work
@@ -197,7 +197,6 @@ def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
     found = kit.solver.find(clip.recording, measure, treatment, patient=False)
     common = {
         "treatment": treatment.model_dump(mode="json"),
-        "limits": {k: allowed(k) for k in ("motion.calm", "frame.zoom_ceiling")},
         "steps": treatments.steps(session, clip),
         "versions": _versions(session, clip),
         "revision": clip.revision.number if clip.revision else 0,

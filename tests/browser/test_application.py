@@ -110,15 +110,18 @@ def picture(page: Page) -> np.ndarray:
 
 
 def apart(one: np.ndarray, two: np.ndarray) -> float:
-    """Largest shift between two pictures over nine windows that have something in them."""
-    window = cv2.createHanningWindow((200, 150), cv2.CV_32F)
-    worst = 0.0
-    for y in (190, 290, 385):
-        for x in (5, 380, 755):
-            a, b = (p[y : y + 150, x : x + 200] for p in (one, two))
-            if a.std() > 15:
-                worst = max(worst, float(np.hypot(*cv2.phaseCorrelate(a, b, window)[0])))
-    return worst
+    """How far apart two pictures lie, px: the affine map between them at the farthest corner.
+
+    Evangelidis, Psarakis, *Parametric image alignment using enhanced correlation coefficient
+    maximization*, PAMI 2008, as OpenCV has it; to a few hundredths of a pixel.
+    """
+    soft = [cv2.GaussianBlur(p, (0, 0), 1.5) for p in (one, two)]
+    steps = (cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 200, 1e-6)
+    fit = np.eye(2, 3, dtype=np.float32)
+    _, fit = cv2.findTransformECC(*soft, fit, cv2.MOTION_AFFINE, steps)
+    height, width = one.shape
+    corners = np.array([[0, 0, 1], [width, 0, 1], [0, height, 1], [width, height, 1]])
+    return float(np.linalg.norm(corners @ fit.T - corners[:, :2], axis=1).max())
 
 
 def test_preview_and_export_agree(opened: Page, tmp_path: Path):

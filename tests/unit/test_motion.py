@@ -103,7 +103,7 @@ def test_roll_is_a_roll_with_pixels_that_are_not_square():
 def follow(pictures: list[np.ndarray], folder) -> Measure:
     height, width = pictures[0].shape
     follower = MarkFollower(width, height)
-    with MeasureWriter(folder) as writer:
+    with MeasureWriter(folder, follower) as writer:
         for picture in pictures:
             writer.add(follower.step(picture))
         writer.close(np.arange(len(pictures)) / 30, 0)

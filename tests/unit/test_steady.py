@@ -19,7 +19,7 @@ from keen_horizon.core.steady.coverage import (
     zoom_needed,
 )
 from keen_horizon.core.steady.kept import read_solution, write_solution
-from keen_horizon.core.steady.path import FOLLOW, LOCK_OFF, steady_path
+from keen_horizon.core.steady.path import FOLLOW, LOCK_OFF, PathSolver, steady_path
 from keen_horizon.core.steady.solution import first_treatment, solve, tube
 from keen_horizon.core.treatment import MotionSettings, Treatment, parse
 
@@ -190,6 +190,16 @@ def test_a_cut_splits_the_path():
     first = motion_of(np.cumsum(motion.steps.b)[:60])
     alone = solve(first, CANVAS, treat(calm=50)).chain.steady
     assert np.allclose(whole.b[:60], alone.b, atol=1e-6)
+
+
+@pytest.mark.parametrize("model", ["similarity", "shift"])
+def test_a_solver_used_again_gives_what_a_fresh_one_gives(model):
+    motion = replace(shaky(n=90), model=model)
+    used = PathSolver(motion, CANVAS, FOLLOW)
+    for crop in (0.99, 0.8, 0.93, 0.99):
+        again, fresh = used.steady(crop), steady_path(motion, CANVAS, FOLLOW, crop)
+        assert np.abs(again.b - fresh.b).max() < 1e-6
+        assert np.abs(again.a - fresh.a).max() < 1e-9
 
 
 def test_long_clips_are_solved_in_windows_without_a_seam(monkeypatch):

@@ -1,4 +1,5 @@
 // The stage: the proxy drawn through the lattice, and what is drawn over it.
+import { PictureTexture } from "./picture.js";
 import { straight } from "./warp.js";
 
 const VERTEX = `
@@ -69,9 +70,10 @@ export class Stage {
   }
 
   start() {
-    const gl = this.picture.getContext("webgl", { antialias: false, preserveDrawingBuffer: true });
+    const gl = this.picture.getContext("webgl", { antialias: false });
     if (!gl) throw new Error("This browser cannot draw with WebGL, which the picture needs.");
     this.gl = gl;
+    this.texture = new PictureTexture(gl, this.video);
     this.programs = { plain: this.program(PLAIN), partial: this.program(PARTIAL) };
     this.buffers = {};
     for (const name of SLOTS) {
@@ -83,10 +85,6 @@ export class Stage {
     }
     this.buffers.index = gl.createBuffer();
     gl.bindBuffer(gl.ELEMENT_ARRAY_BUFFER, this.buffers.index);
-    gl.bindTexture(gl.TEXTURE_2D, gl.createTexture());
-    for (const [name, value] of [["MIN_FILTER", gl.LINEAR], ["MAG_FILTER", gl.LINEAR], ["WRAP_S", gl.CLAMP_TO_EDGE], ["WRAP_T", gl.CLAMP_TO_EDGE]]) {
-      gl.texParameteri(gl.TEXTURE_2D, gl[`TEXTURE_${name}`], value);
-    }
   }
 
   // A linked program and where its uniforms are.
@@ -154,10 +152,9 @@ export class Stage {
     }, 60);
   }
 
-  show(frame) {
-    const { gl } = this;
+  async show(frame) {
+    if (!(await this.texture.take())) return;
     this.frame = frame;
-    gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGB, gl.RGB, gl.UNSIGNED_BYTE, this.video);
     this.loaded = true;
     if (!this.video.paused && frame >= this.last) this.seek(this.first); // play in a loop
     this.drawn += 1;
