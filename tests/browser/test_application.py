@@ -239,19 +239,50 @@ def test_the_divider_can_be_dragged_and_turned(opened: Page):
     assert abs(opened.evaluate("keen.stage.split.turn")) > 0.5
 
 
+def test_the_space_bar_plays_whatever_was_clicked_last(opened: Page):
+    pause_at(opened, 40)
+    opened.get_by_role("radio", name="Lock off").click()
+    opened.keyboard.press(" ")
+    until(opened, "!keen.stage.video.paused")
+    assert opened.evaluate("document.activeElement.tagName") == "BODY"
+    opened.keyboard.press("k")
+    until(opened, "keen.stage.video.paused")
+    # With the keyboard, arrows choose.
+    opened.get_by_role("radio", name="Lock off").focus()
+    opened.keyboard.press("ArrowLeft")
+    expect(opened.get_by_role("radio", name="Follow")).to_have_attribute("aria-checked", "true")
+    expect(opened.get_by_role("radio", name="Follow")).to_be_focused()
+
+
+def test_the_range_is_dragged_and_its_ends_are_seen(opened: Page):
+    first = opened.get_by_label("First frame of the range")
+    box = first.bounding_box()
+    opened.mouse.move(box["x"] + 6, box["y"] + 9)
+    opened.mouse.down()
+    opened.mouse.move(box["x"] + 80, box["y"] + 9, steps=4)
+    opened.mouse.up()
+    wanted = int(first.get_attribute("aria-valuenow"))
+    assert 20 < wanted < 40
+    until(opened, "n => keen.stage.frame === n", wanted)
+    opened.get_by_label("Last frame of the range").focus()
+    opened.keyboard.press("PageDown")
+    assert opened.locator("input[type=number]").nth(3).input_value() == "64"
+    expect(opened.get_by_role("button", name="Use range")).to_be_enabled()
+
+
 def test_versions_and_range(opened: Page):
     opened.get_by_placeholder("Name of this version").fill("first try")
     opened.get_by_role("button", name="Keep", exact=True).click()
     expect(opened.locator(".versions")).to_contain_text("first try")
-    opened.get_by_label("First").fill("10")
-    opened.get_by_label("Last").fill("59")
+    opened.get_by_label("First", exact=True).fill("10")
+    opened.get_by_label("Last", exact=True).fill("59")
     opened.get_by_role("button", name="Use range").click()
     until(
         opened, "keen.stage.last === 59 && keen.stage.lattice.length === 50", seconds=60
     )
     until(opened, "keen.stage.frame >= 10")
-    opened.get_by_label("First").fill("0")
-    opened.get_by_label("Last").fill("89")
+    opened.get_by_label("First", exact=True).fill("0")
+    opened.get_by_label("Last", exact=True).fill("89")
     opened.get_by_role("button", name="Use range").click()
     until(opened, "keen.stage.lattice.length === 90", seconds=10)
 

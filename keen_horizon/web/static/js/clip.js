@@ -1,7 +1,12 @@
 // The clip screen: holds the treatment, asks the server to solve it, and keeps the parts in step.
 import { get, jobWords, post, unpack } from "./api.js";
+import { dividing } from "./divider.js";
+import { keying } from "./keys.js";
+import { parts } from "./parts.js";
+import { ranging } from "./range.js";
 import { Stage } from "./stage.js";
 import { Strip } from "./strip.js";
+import { viewing } from "./viewing.js";
 import { Lattice } from "./warp.js";
 
 const AIM_HINTS = {
@@ -13,14 +18,13 @@ const EDGE_HINTS = {
   trim: "A smaller output without bare edges; nothing is scaled.",
   fill: "Zoom until no edge is bare.",
 };
-const MARK_CHUNK = 60;
-
-// Kept outside Alpine: these are no page state, and need no watching.
-let stage = null;
-let strip = null;
 
 document.addEventListener("alpine:init", () => {
   window.Alpine.data("clip", () => ({
+    ...viewing,
+    ...dividing,
+    ...ranging,
+    ...keying,
     ready: false, phase: "", problem: "", note: "", help: false,
     station: "motion", motionOn: true, frameOn: true, calm: 40, ceiling: 1.25,
     aimHint: "", calmHint: "", edgeHint: "",
@@ -31,7 +35,7 @@ document.addEventListener("alpine:init", () => {
     keptWords: "–", zoomWords: "–", softWords: "–", shakeWords: "–", stabilityWords: "–", tightWords: "", keptNote: "",
     keptLow: false, softLow: false,
     versions: [], versionName: "", canUndo: false, canRedo: false, revisionWords: "",
-    frameCount: 0, firstFrame: 0, lastFrame: 0, firstWanted: 0, lastWanted: 0, rangeWords: "",
+    frameCount: 0, firstFrame: 0, lastFrame: 0, rangeWords: "",
     waitTitle: "Opening", waitWords: "", waitDone: 0, waitTotal: 0, waitFrames: "", waitRetry: false, waitCancel: false,
     treatment: null,
 
@@ -39,7 +43,7 @@ document.addEventListener("alpine:init", () => {
       this.base = `/clips/${this.$root.dataset.clip}`;
       this.restore();
       try {
-        stage = new Stage({
+        parts.stage = new Stage({
           picture: this.$refs.picture, overlay: this.$refs.overlay, video: this.$refs.video,
           changed: (frame) => this.moved(frame),
         });
@@ -47,17 +51,18 @@ document.addEventListener("alpine:init", () => {
         this.problem = error.message;
         return;
       }
-      strip = new Strip(this.$refs.strip, this.$refs.playhead, (at) => stage.seek(this.firstFrame + at));
+      parts.strip = new Strip(this.$refs.strip, this.$refs.playhead, (at) => parts.stage.seek(this.firstFrame + at));
       for (const name of ["play", "pause"]) {
         this.$refs.video.addEventListener(name, () => { this.playing = !this.$refs.video.paused; });
       }
       this.$refs.video.addEventListener("error", () => {
         if (this.$refs.video.src) this.problem = "The proxy cannot be played in this browser.";
       });
-      document.addEventListener("keen:light", () => strip.resize());
+      document.addEventListener("keen:light", () => parts.strip.resize());
       this.holdDivider();
-      for (const name of ["mode", "grid", "bare", "marks", "dotSize"]) stage[name] = this[name];
-      window.keen = { stage, strip }; // for tests and the curious
+      this.holdRange();
+      for (const name of ["mode", "grid", "bare", "marks", "dotSize"]) parts.stage[name] = this[name];
+      window.keen = parts; // for tests and the curious
       this.look();
     },
 
@@ -106,15 +111,14 @@ document.addEventListener("alpine:init", () => {
       this.lastFrame = this.lastWanted = state.last;
       this.lastIndex = state.last - state.first;
       this.rangeWords = `${state.last - state.first + 1} of ${state.frame_count} frames`;
-      this.$refs.rangeBar.style.left = `${(100 * state.first) / state.frame_count}%`;
-      this.$refs.rangeBar.style.right = `${100 - (100 * (state.last + 1)) / state.frame_count}%`;
-      stage.source = { width: state.width, height: state.height, aspect: state.pixel_aspect };
-      if (!this.ready) stage.untreated(); // something to look at while it is measured
-      stage.first = state.first;
-      stage.last = state.last;
+      this.placeRange();
+      parts.stage.source = { width: state.width, height: state.height, aspect: state.pixel_aspect };
+      if (!this.ready) parts.stage.untreated(); // something to look at while it is measured
+      parts.stage.first = state.first;
+      parts.stage.last = state.last;
       if (!this.timed) {
         this.timed = true;
-        stage.times = unpack((await get(`${this.base}/timing`)).times, Float64Array);
+        parts.stage.times = unpack((await get(`${this.base}/timing`)).times, Float64Array);
         this.$refs.video.src = state.proxy;
       }
     },
@@ -147,11 +151,11 @@ document.addEventListener("alpine:init", () => {
     async open() {
       const solved = await get(`${this.base}/solution`);
       this.ready = true;
-      stage.markSets.clear();
+      parts.stage.markSets.clear();
       this.apply(solved);
       document.dispatchEvent(new Event("keen:work"));
-      stage.seek(this.firstFrame);
-      if (!matchMedia("(prefers-reduced-motion: reduce)").matches) stage.play();
+      parts.stage.seek(this.firstFrame);
+      if (!matchMedia("(prefers-reduced-motion: reduce)").matches) parts.stage.play();
     },
 
     // --- the treatment ---------------------------------------------------------------------------
@@ -232,21 +236,21 @@ document.addEventListener("alpine:init", () => {
         return;
       }
       this.showReport(answer.report, answer.words);
-      stage.lattice = new Lattice(answer.lattice.columns, answer.lattice.rows, unpack(answer.lattice.nodes));
-      stage.output = { ...answer.report.output, aspect: stage.source.aspect };
-      stage.draw();
+      parts.stage.lattice = new Lattice(answer.lattice.columns, answer.lattice.rows, unpack(answer.lattice.nodes));
+      parts.stage.output = { ...answer.report.output, aspect: parts.stage.source.aspect };
+      parts.stage.draw();
       const lines = (set) => Object.fromEntries(Object.entries(set).map(([name, text]) => [name, unpack(text)]));
       const { before, after, room, confidence, cuts } = answer.strip;
-      strip.set(
-        { before: lines(before), after: lines(after), room: unpack(room), confidence: unpack(confidence), cuts, times: stage.times.subarray(this.firstFrame, this.lastFrame + 1) },
+      parts.strip.set(
+        { before: lines(before), after: lines(after), room: unpack(room), confidence: unpack(confidence), cuts, times: parts.stage.times.subarray(this.firstFrame, this.lastFrame + 1) },
         this.lastIndex + 1,
         answer.report.zoom > 1 || answer.report.picture_kept < 99.95 ? answer.report.tightest_frame - this.firstFrame : null,
       );
-      strip.show(this.component);
+      parts.strip.show(this.component);
       this.shownAt = performance.now();
       if (this.model !== answer.treatment.motion.model) {
         this.model = answer.treatment.motion.model;
-        stage.markSets.clear();
+        parts.stage.markSets.clear();
         this.fetchMarks();
       }
     },
@@ -309,215 +313,5 @@ document.addEventListener("alpine:init", () => {
       }
     },
 
-    // --- range -----------------------------------------------------------------------------------
-
-    get rangeChanged() {
-      return this.firstWanted !== this.firstFrame || this.lastWanted !== this.lastFrame;
-    },
-
-    recordingFrame() {
-      return stage.frame;
-    },
-
-    async applyRange() {
-      const state = await this.guard(() => post(`${this.base}/range`, { first: this.firstWanted, last: this.lastWanted }));
-      if (!state) return;
-      stage.pause();
-      this.ready = false;
-      this.take(state);
-    },
-
-    // --- playing and viewing ---------------------------------------------------------------------
-
-    moved(frame) {
-      const at = frame - this.firstFrame;
-      this.frame = Math.max(0, Math.min(this.lastIndex, at));
-      strip.go(this.frame);
-      const seconds = stage.times[frame] - stage.times[this.firstFrame];
-      const minutes = Math.floor(seconds / 60);
-      this.clock = `${minutes}:${(seconds - 60 * minutes).toFixed(2).padStart(5, "0")} · frame ${frame}`;
-      if (this.marks) this.fetchMarks();
-      if (this.mode === "split") this.placeDivider();
-    },
-
-    playPause() {
-      if (!this.frameCount) return;
-      if (this.playing) stage.pause();
-      else stage.play();
-    },
-
-    stepFrames(count) {
-      if (this.frameCount) stage.step(count);
-    },
-
-    goTightest() {
-      stage.pause();
-      stage.seek(this.report.tightest_frame);
-    },
-
-    toggleSound() {
-      this.soundOn = !this.soundOn;
-      this.$refs.video.muted = !this.soundOn;
-    },
-
-    show(mode) {
-      this.mode = stage.mode = mode;
-      stage.draw();
-      this.$nextTick(() => this.placeDivider());
-    },
-
-    overlay(name) {
-      this[name] = stage[name] = !this[name];
-      this.remember();
-      if (name === "marks" && this.marks) this.fetchMarks();
-      stage.draw();
-    },
-
-    sizeDots(event) {
-      this.dotSize = stage.dotSize = Number(event.target.value);
-      this.remember();
-      stage.draw();
-    },
-
-    showComponent() {
-      this.remember();
-      strip.show(this.component);
-    },
-
-    async fetchMarks() {
-      const chunk = Math.floor(this.frame / MARK_CHUNK) * MARK_CHUNK;
-      if (!this.ready || !this.marks || stage.markSets.has(this.frame) || this.fetching === chunk) return;
-      this.fetching = chunk;
-      const to = Math.min(this.lastIndex, chunk + MARK_CHUNK - 1);
-      await this.guard(async () => {
-        const { first, counts, marks } = await get(`${this.base}/marks?from=${chunk}&to=${to}`);
-        const all = unpack(marks);
-        let at = 0;
-        counts.forEach((count, i) => {
-          stage.markSets.set(first + i, all.subarray(3 * at, 3 * (at + count)));
-          at += count;
-        });
-        stage.draw();
-      });
-      this.fetching = null;
-    },
-
-    placeDivider() {
-      const { point } = stage.line();
-      const { divider, knob } = this.$refs;
-      divider.style.left = `${point[0] / stage.ratio}px`;
-      divider.style.top = `${point[1] / stage.ratio}px`;
-      knob.style.transform = `translate(${-38 * Math.sin(stage.split.turn)}px, ${38 * Math.cos(stage.split.turn)}px)`;
-    },
-
-    holdDivider() {
-      const { divider, knob } = this.$refs;
-      const drag = (handle, move) => {
-        handle.addEventListener("pointerdown", (event) => {
-          event.stopPropagation();
-          handle.setPointerCapture(event.pointerId);
-        });
-        handle.addEventListener("pointermove", (event) => {
-          if (!handle.hasPointerCapture(event.pointerId)) return;
-          event.stopPropagation();
-          const { left, top } = this.$refs.stage.getBoundingClientRect();
-          move((event.clientX - left) * stage.ratio, (event.clientY - top) * stage.ratio);
-          stage.draw();
-          this.placeDivider();
-        });
-      };
-      drag(divider, (x, y) => {
-        const { box } = stage.line();
-        stage.split.x = Math.max(0, Math.min(1, (x - box.left) / box.width));
-        stage.split.y = Math.max(0, Math.min(1, (y - box.top) / box.height));
-      });
-      drag(knob, (x, y) => {
-        const { point } = stage.line();
-        stage.split.turn = Math.atan2(y - point[1], x - point[0]) - Math.PI / 2;
-      });
-      divider.addEventListener("keydown", (event) => {
-        const way = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[event.key];
-        if (!way) return;
-        event.preventDefault();
-        event.stopPropagation();
-        if (event.shiftKey) stage.split.turn += 0.1 * (way[0] + way[1]);
-        else {
-          stage.split.x = Math.max(0, Math.min(1, stage.split.x + 0.02 * way[0]));
-          stage.split.y = Math.max(0, Math.min(1, stage.split.y + 0.02 * way[1]));
-        }
-        stage.draw();
-        this.placeDivider();
-      });
-      new ResizeObserver(() => this.placeDivider()).observe(this.$refs.stage);
-    },
-
-    // --- keys ------------------------------------------------------------------------------------
-
-    key(event) {
-      const kind = event.target.tagName;
-      const typing = kind === "SELECT" || kind === "TEXTAREA" || (kind === "INPUT" && event.target.type !== "range");
-      if (typing || event.altKey) return;
-      const command = event.ctrlKey || event.metaKey;
-      const name = event.key.length === 1 ? event.key.toLowerCase() : event.key;
-      if (command) {
-        if (name === "z") this.step(event.shiftKey ? "redo" : "undo");
-        else if (name === "y") this.step("redo");
-        else return;
-        event.preventDefault();
-        return;
-      }
-      // A focused slider keeps its arrows, a focused button its space bar.
-      if (kind === "INPUT" && name.startsWith("Arrow")) return;
-      if (kind === "BUTTON" && name === " ") return;
-      const act = {
-        " ": () => this.playPause(),
-        k: () => stage.pause(),
-        l: () => this.faster(),
-        j: () => this.slower(),
-        ArrowLeft: () => this.stepFrames(event.shiftKey ? -10 : -1),
-        ArrowRight: () => this.stepFrames(event.shiftKey ? 10 : 1),
-        Home: () => stage.seek(this.firstFrame),
-        End: () => stage.seek(this.lastFrame),
-        o: () => this.peekAt(true),
-        g: () => this.overlay("grid"),
-        m: () => this.overlay("marks"),
-        e: () => this.overlay("bare"),
-        t: () => this.tightWords && this.goTightest(),
-        "1": () => this.show("original"),
-        "2": () => this.show("treated"),
-        "3": () => this.show("split"),
-        "4": () => this.show("side"),
-        "?": () => { this.help = !this.help; },
-        Escape: () => { this.help = false; },
-      }[name];
-      if (!act || !stage) return;
-      event.preventDefault();
-      act();
-    },
-
-    keyUp(event) {
-      if (event.key.toLowerCase() === "o") this.peekAt(false);
-    },
-
-    peekAt(on) {
-      if (stage.peek === on) return;
-      stage.peek = on;
-      stage.draw();
-    },
-
-    // L plays, again faster; J halves the speed, and stepping back takes over below a quarter.
-    faster() {
-      const video = this.$refs.video;
-      if (video.paused) {
-        video.playbackRate = 1;
-        stage.play();
-      } else video.playbackRate = Math.min(4, video.playbackRate * 2);
-    },
-
-    slower() {
-      const video = this.$refs.video;
-      if (!video.paused && video.playbackRate > 0.25) video.playbackRate /= 2;
-      else this.stepFrames(-1);
-    },
   }));
 });

@@ -162,8 +162,10 @@ export class Stage {
     this.changed(frame);
   }
 
-  seek(frame) {
-    const to = Math.max(this.first, Math.min(this.last, frame));
+  // Within the range, or, with anywhere, within the recording.
+  seek(frame, anywhere = false) {
+    const [first, last] = anywhere ? [0, this.times.length - 1] : [this.first, this.last];
+    const to = Math.max(first, Math.min(last, frame));
     this.target = to;
     const next = this.times[to + 1];
     const step = this.times.length > 1 ? this.times[1] - this.times[0] : 0.04;
@@ -197,11 +199,16 @@ export class Stage {
     return { left: region.left + (region.width - w) / 2, top: region.top + (region.height - h) / 2, width: w, height: h };
   }
 
+  // Outside the range nothing is treated.
+  get outside() {
+    return this.frame < this.first || this.frame > this.last;
+  }
+
   // What is drawn where: a list of { treated, box, side }.
   layout() {
     const { width, height } = this.picture;
     const whole = { left: 0, top: 0, width, height };
-    const mode = this.peek ? "original" : this.mode;
+    const mode = this.peek || this.outside ? "original" : this.mode;
     if (mode === "side") {
       const left = { left: 0, top: 0, width: width / 2, height };
       const right = { left: width / 2, top: 0, width: width / 2, height };
@@ -277,7 +284,8 @@ export class Stage {
   drawOver() {
     const pen = this.overlay.getContext("2d");
     const parts = this.layout();
-    const wanted = this.grid || this.marks || this.peek || parts.length > 1;
+    const named = this.peek || this.outside || parts.length > 1;
+    const wanted = this.grid || this.marks || named;
     // Clearing a large canvas costs as much as drawing the picture: only when there is something.
     if (wanted || this.written) pen.clearRect(0, 0, this.overlay.width, this.overlay.height);
     this.written = wanted;
@@ -289,7 +297,7 @@ export class Stage {
       if (this.marks) this.drawMarks(pen, part);
       pen.restore();
     }
-    if (parts.length > 1 || this.peek) this.drawNames(pen, parts);
+    if (named) this.drawNames(pen, parts);
     if (parts.length > 1 && parts[0].side) this.drawLine(pen);
   }
 
@@ -382,7 +390,7 @@ export class Stage {
     pen.textBaseline = "middle";
     const { point, normal } = this.line();
     for (const { treated, box, side } of parts) {
-      const text = treated ? "treated" : "original";
+      const text = treated ? "treated" : this.outside ? "outside the range" : "original";
       const width = pen.measureText(text).width + 14 * this.ratio;
       const height = 22 * this.ratio;
       let x = box.left + 8 * this.ratio;

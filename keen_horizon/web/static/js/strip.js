@@ -51,8 +51,25 @@ export class Strip {
     this.playhead.style.transform = `translateX(${this.x(at) / this.ratio}px)`;
   }
 
+  // Colours of the present light, asked for once a drawing.
   colour(name) {
-    return getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+    this.palette[name] ||= this.style.getPropertyValue(name).trim();
+    return this.palette[name];
+  }
+
+  // Bars of a value a frame as [x, width, value]. Where frames are narrower than a pixel, the least
+  // of each pixel's: that is the one to see.
+  *bars(values) {
+    const wide = this.canvas.width / this.count;
+    if (wide >= 1) {
+      for (let i = 0; i < this.count; i++) yield [this.x(i - 0.5), wide + 1, values[i]];
+      return;
+    }
+    for (let x = 0, i = 0; x < this.canvas.width; x++) {
+      let least = Infinity;
+      for (const end = Math.min(this.count, Math.ceil((x + 1) / wide)); i < end; i++) least = Math.min(least, values[i]);
+      if (least !== Infinity) yield [x, 1, least];
+    }
   }
 
   x(index) {
@@ -65,14 +82,16 @@ export class Strip {
     pen.clearRect(0, 0, width, height);
     const r = this.ratio;
     if (!this.data) return;
+    this.style = getComputedStyle(document.documentElement);
+    this.palette = {};
     const floor = height - (ROOM + SURE + 6) * r;
     this.seconds(pen);
     this.paths(pen, TOP * r, floor);
     this.room(pen, floor + 3 * r, ROOM * r);
-    for (let i = 0; i < this.count; i++) {
-      pen.fillStyle = this.colour(this.data.confidence[i] < 0.3 ? "--strip-weak" : "--strip-sure");
-      pen.globalAlpha = 0.25 + 0.75 * this.data.confidence[i];
-      pen.fillRect(this.x(i - 0.5), height - SURE * r, width / this.count + 1, SURE * r);
+    for (const [x, wide, sure] of this.bars(this.data.confidence)) {
+      pen.fillStyle = this.colour(sure < 0.3 ? "--strip-weak" : "--strip-sure");
+      pen.globalAlpha = 0.25 + 0.75 * sure;
+      pen.fillRect(x, height - SURE * r, wide, SURE * r);
     }
     pen.globalAlpha = 1;
     for (const cut of this.data.cuts) {
@@ -107,6 +126,7 @@ export class Strip {
       pen.moveTo(x, 0);
       pen.lineTo(x, 5 * r);
       pen.stroke();
+      if (this.tightest !== null && Math.abs(x - this.x(this.tightest)) < 96 * r) continue; // its flag is there
       const text = second < 60 ? `${Math.round(10 * second) / 10} s` : `${Math.floor(second / 60)}:${String(second % 60).padStart(2, "0")}`;
       this.label(pen, text, x + 4 * r, 7 * r, "--ink-2");
     }
@@ -148,17 +168,13 @@ export class Strip {
   }
 
   room(pen, top, height) {
-    const most = Math.max(8, ...this.data.room);
-    pen.fillStyle = this.colour("--strip-room");
+    const most = this.data.room.reduce((most, room) => Math.max(most, room), 8);
     pen.globalAlpha = 0.75;
-    for (let i = 0; i < this.count; i++) {
-      const tall = Math.max(0, this.data.room[i] / most) * height;
-      pen.fillRect(this.x(i - 0.5), top + height - tall, this.canvas.width / this.count + 1, tall);
-      if (this.data.room[i] < -0.5) {
-        pen.fillStyle = this.colour("--strip-weak");
-        pen.fillRect(this.x(i - 0.5), top + height - 3 * this.ratio, this.canvas.width / this.count + 1, 3 * this.ratio);
-        pen.fillStyle = this.colour("--strip-room");
-      }
+    for (const [x, wide, room] of this.bars(this.data.room)) {
+      const bare = room < -0.5;
+      const tall = bare ? 3 * this.ratio : (Math.max(0, room) / most) * height;
+      pen.fillStyle = this.colour(bare ? "--strip-weak" : "--strip-room");
+      pen.fillRect(x, top + height - tall, wide, tall);
     }
     pen.globalAlpha = 1;
     this.label(pen, `room, up to ${Math.round(most)} px`, 4 * this.ratio, top + 7 * this.ratio, "--ink-2");
