@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 
@@ -11,53 +10,8 @@ import cv2
 import numpy as np
 import pytest
 
-from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.geometry.similarity import Similarities
-from keen_horizon.core.motion.camera import CameraMotion, camera_motion
-from keen_horizon.core.motion.marks import MarkFollower
-from keen_horizon.core.motion.measure import Measure, MeasureWriter
-from keen_horizon.simulated.brindle_quay import Take, loft_doorway, quay_walk
-
-
-@dataclass(frozen=True)
-class Measured:
-    """A take with its measure and its true steps."""
-
-    take: Take
-    canvas: Canvas
-    folder: Path
-    measure: Measure
-    motion: CameraMotion
-    truth: Similarities
-
-
-def true_steps(take: Take) -> Similarities:
-    """The similarity that best explains how background points in view move, a frame pair each."""
-    truth, points = take.truth, take.background()
-    canvas = Canvas(truth.camera.width, truth.camera.height)
-    a, b = np.ones(len(truth), complex), np.zeros(len(truth), complex)
-    size = np.array([canvas.width, canvas.height])
-    for t in range(1, len(truth)):
-        p, q = truth.project(points, t - 1), truth.project(points, t)
-        seen = np.isfinite(p).all(1) & (p > 0).all(1) & (p < size).all(1)
-        before, after = canvas.to_scene(p[seen]), canvas.to_scene(q[seen])
-        mp, mq = before.mean(), after.mean()
-        a[t] = (np.conj(before - mp) * (after - mq)).sum() / (np.abs(before - mp) ** 2).sum()
-        b[t] = mq - a[t] * mp
-    return Similarities(a, b)
-
-
-def measure_take(take: Take, folder: Path) -> Measured:
-    camera = take.truth.camera
-    canvas = Canvas(camera.width, camera.height)
-    follower = MarkFollower(camera.width, camera.height)
-    with MeasureWriter(folder, follower) as writer:
-        for frame in take.frames():
-            writer.add(follower.step(cv2.cvtColor(frame, cv2.COLOR_BGR2GRAY)))
-        writer.close(take.truth.times, 0)
-    measure = Measure.read(folder)
-    motion = camera_motion(measure, canvas, "similarity")
-    return Measured(take, canvas, folder, measure, motion, true_steps(take))
+from keen_horizon.simulated.brindle_quay import loft_doorway, quay_walk
+from keen_horizon.simulated.truth import Measured, measure_take
 
 
 @pytest.fixture(scope="session")

@@ -34,7 +34,7 @@ from keen_horizon.core.quality import scores
 from keen_horizon.core.steady.solution import solve
 from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.simulated.brindle_quay import Take, loft_doorway, quay_walk
-from tests.conftest import Measured, measure_take
+from keen_horizon.simulated.truth import Measured, measure_take, step_errors
 
 HOME = Path(__file__).parent.parent
 ROUNDS = 3
@@ -101,13 +101,6 @@ def accuracy(folder: Path) -> list[Row]:
     )  # fmt: skip
     rows += follow_rows(walk)
     return rows
-
-
-def step_errors(measured: Measured) -> tuple[float, float]:
-    places = np.array([-400 - 100j, -100j, 400 - 100j, 0, 60j, -400 + 60j, 400 + 60j])
-    off = (measured.motion.steps.apply(places) - measured.truth.apply(places))[1:]
-    roll = np.degrees(np.angle(measured.motion.steps.a / measured.truth.a))[1:]
-    return float(np.sqrt((np.abs(off) ** 2).mean())), float(np.sqrt((roll**2).mean()))
 
 
 def seen_points(take: Take, canvas: Canvas) -> np.ndarray:

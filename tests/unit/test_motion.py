@@ -8,20 +8,13 @@ from keen_horizon.core.motion.camera import camera_motion
 from keen_horizon.core.motion.kept import read_motion, write_motion
 from keen_horizon.core.motion.marks import MarkFollower
 from keen_horizon.core.motion.measure import RECORD, Measure, MeasureWriter
-from tests.conftest import Measured, texture
-
-
-def errors(measured: Measured) -> tuple[float, float]:
-    """RMS error a frame pair: shift in px over the band of the façades, roll in degrees."""
-    places = np.array([-400 - 100j, -100j, 400 - 100j, 0, 60j, -400 + 60j, 400 + 60j])
-    off = (measured.motion.steps.apply(places) - measured.truth.apply(places))[1:]
-    roll = np.degrees(np.angle(measured.motion.steps.a / measured.truth.a))[1:]
-    return float(np.sqrt((np.abs(off) ** 2).mean())), float(np.sqrt((roll**2).mean()))
+from keen_horizon.simulated.truth import step_errors
+from tests.conftest import texture
 
 
 def test_camera_motion_is_true(walk, loft):
     for measured in (walk, loft):
-        shift, roll = errors(measured)
+        shift, roll = step_errors(measured)
         assert shift <= 0.25
         assert roll <= 0.02
         assert measured.motion.confidence.min() > 0.8

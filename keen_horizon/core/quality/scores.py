@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import butter, sosfiltfilt
 
 from ..geometry.canvas import Canvas
 from ..geometry.similarity import Similarities, accumulate
 
+ORDER = 3  # of the filter that tells slow from fast
 SHAKE_ABOVE = 1.0  # Hz; slower motion counts as the intended move
 ACCURACY = 0.1  # px to which motion is measured (docs/benchmarks.md); no less shake is claimed
 SHAKE_MEASURE = (
@@ -48,7 +48,9 @@ def fast_part(
 ) -> NDArray[np.complex128]:
     """What of ``(n, m)`` paths moves faster than ``above`` Hz; zero phase, uniform resampling.
 
-    A stretch too short to tell slow from fast counts as straight motion plus shake.
+    A Butterworth high pass run forth and back, that is, with the square of its gain (Butterworth,
+    *On the theory of filter amplifiers*, Wireless Engineer 1930). A stretch too short to tell slow
+    from fast counts as straight motion plus shake.
     """
     n = len(times)
     if n < 3:
@@ -58,14 +60,22 @@ def fast_part(
     straight = np.allclose(even, times, atol=0.25 / rate)
     if not straight:
         paths = np.stack([np.interp(even, times, p) for p in paths.T], axis=-1)
-    padding = int(min(n - 1, round(1.5 * rate / above)))
     if n < rate / above or rate <= 2.2 * above:
         t = np.linspace(-1, 1, n)
         slope = (t[:, None] * paths).sum(axis=0) / (t * t).sum()
         return np.asarray(paths - paths.mean(axis=0) - t[:, None] * slope)
-    filter_ = butter(3, above, "highpass", fs=rate, output="sos")
-    parts = [sosfiltfilt(filter_, p, axis=0, padlen=padding) for p in (paths.real, paths.imag)]
-    return np.asarray(parts[0] + 1j * parts[1])
+    # Turned about its ends and freed of its slope, so that it neither begins nor ends abruptly.
+    padding = int(min(n - 1, round(1.5 * rate / above)))
+    before = 2 * paths[0] - paths[padding:0:-1]
+    after = 2 * paths[-1] - paths[-2 : -padding - 2 : -1]
+    longer = np.concatenate([before, paths, after])
+    longer -= np.linspace(longer[0], longer[-1], len(longer))
+    frequency = np.abs(np.fft.fftfreq(len(longer), 1.0 / rate))
+    with np.errstate(divide="ignore"):
+        gain = 1.0 / (1.0 + (above / frequency) ** (2 * ORDER))
+    return np.asarray(np.fft.ifft(gain[:, None] * np.fft.fft(longer, axis=0), axis=0))[
+        padding : padding + n
+    ]
 
 
 def shake(

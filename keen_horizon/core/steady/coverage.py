@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import clarabel
 import cv2
 import numpy as np
+import scipy.sparse as sp
 from numpy.typing import NDArray
-from scipy.optimize import linprog
 
 from ..geometry.canvas import Canvas
 from ..geometry.similarity import Similarities
@@ -54,36 +55,47 @@ def held_below(steady: Similarities, canvas: Canvas, ceiling: float) -> Similari
 def largest_rectangle(steady: Similarities, canvas: Canvas) -> tuple[float, complex]:
     """The largest rectangle of the picture's shape that every frame covers.
 
-    Returns its size as a share of the picture's (0..1) and its centre in the steadied plane.
-    A linear programme in three unknowns; of its many constraints only those that bind are kept.
+    Returns its size as a share of the picture's (0..1; 0 if there is none) and its centre in the
+    steadied plane. A linear programme in three unknowns.
     """
     hu, hv = canvas.half
-    corners = canvas.corners
-    normals, rooms = [], []
-    for c in corners:
+    rows, rooms = [np.array([[1.0, 0.0, 0.0], [-1.0, 0.0, 0.0]])], [np.array([1.0, 0.0])]
+    for c in canvas.corners:
         turned = steady.a * c
-        # Position of the corner: a (s c + o) + b with o the centre sought.
+        # Position of the corner: a (s c + o) + b with o the centre sought, in units of the height.
         for side in (1.0, -1.0):
-            normals.append(np.stack([turned.real, steady.a.real, -steady.a.imag], -1) * side)
+            rows.append(np.stack([turned.real, hv * steady.a.real, -hv * steady.a.imag], -1) * side)
             rooms.append(hu - side * steady.b.real)
-            normals.append(np.stack([turned.imag, steady.a.imag, steady.a.real], -1) * side)
+            rows.append(np.stack([turned.imag, hv * steady.a.imag, hv * steady.a.real], -1) * side)
             rooms.append(hv - side * steady.b.imag)
-    matrix, room = np.concatenate(normals), np.concatenate(rooms)
-    x = np.zeros(3)
-    active = np.argsort(room - matrix @ np.array([1.0, 0.0, 0.0]))[:64]
-    bounds = [(0.0, 1.0), (-hu, hu), (-hv, hv)]
-    for _ in range(50):
-        found = linprog([-1.0, 0, 0], matrix[active], room[active], bounds=bounds)
-        if not found.success:
-            return 0.0, 0j
-        x = np.asarray(found.x)
-        excess = matrix @ x - room
+    inside, room = np.concatenate(rows), np.concatenate(rooms)
+    x = np.array([1.0, 0.0, 0.0])
+    active = np.array([0, 1])
+    for _ in range(50):  # of the many rows only those that bind are needed
+        excess = inside @ x - room
         worst = np.argsort(-excess)[:64]
         worst = worst[excess[worst] > 1e-6]
         if not len(worst):
             break
         active = np.union1d(active, worst)
-    return float(x[0]), complex(x[1], x[2])
+        found = _largest(inside[active], room[active])
+        if found is None:
+            return 0.0, 0j
+        x = found
+    return min(1.0, max(0.0, float(x[0]))), hv * complex(x[1], x[2])
+
+
+def _largest(
+    inside: NDArray[np.float64], room: NDArray[np.float64]
+) -> NDArray[np.float64] | None:
+    """The ``x`` with the largest first entry of those with ``inside x <= room``, if any."""
+    settings = clarabel.DefaultSettings()
+    settings.verbose = False
+    found = clarabel.DefaultSolver(
+        sp.csc_array((3, 3)), np.array([-1.0, 0.0, 0.0]), sp.csc_array(inside), room,
+        [clarabel.NonnegativeConeT(len(room))], settings,
+    ).solve()  # fmt: skip
+    return np.asarray(found.x) if str(found.status) in ("Solved", "AlmostSolved") else None
 
 
 def room_left(steady: Similarities, canvas: Canvas, zoom: float) -> NDArray[np.float64]:

@@ -20,7 +20,6 @@ from .path import FOLLOW, LOCK_OFF, PathSolver
 WIDEST_TUBE = 0.30  # share of the picture's half size that calm 100 may shift it by
 STILL = 0.25  # px of shake below which there is nothing to remove
 DOUBTFUL = 0.3  # confidence below which a frame is called weak
-BLURRED = 0.35  # of the usual sharpness
 
 
 @dataclass(frozen=True)
