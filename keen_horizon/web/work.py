@@ -41,7 +41,7 @@ def describe(work: Work) -> dict[str, Any]:
         "total": work.total,
         "seconds_left": left,
         "message": work.message,
-        "clip": work.clip_id,
+        "clip": work.clip_id if work.clip and work.clip.removed is None else None,
         "recording": work.recording_id,
         "export": work.export_id,
         "open": work.state in OPEN_STATES,
