@@ -7,13 +7,11 @@ import json
 from collections import OrderedDict
 from threading import Lock
 
-from ..core.geometry.canvas import Canvas
 from ..core.media.probe import Probe
 from ..core.motion.camera import CameraMotion, Model
 from ..core.motion.kept import read_motion
 from ..core.steady.kept import read_solution, write_solution
-from ..core.steady.path import PathSolver
-from ..core.steady.solution import Solution, path_solver, solve
+from ..core.steady.solution import Solution, solve
 from ..core.treatment import Treatment
 from ..store.models import Measure, Recording
 from ..store.vault import Vault
@@ -29,7 +27,6 @@ class Solver:
         self._vault = vault
         self._solutions: OrderedDict[str, Solution] = OrderedDict()
         self._motions: OrderedDict[str, CameraMotion] = OrderedDict()
-        self._paths: OrderedDict[str, PathSolver] = OrderedDict()
         self._lock = Lock()
 
     def motion(self, measure: Measure, model: Model) -> CameraMotion:
@@ -65,7 +62,7 @@ class Solver:
         elif long and not patient:
             return None
         else:
-            solution = self._solve(measure, canvas, treatment)
+            solution = solve(self.motion(measure, treatment.motion.model), canvas, treatment)
             if long:
                 with self._vault.workspace() as room:
                     write_solution(solution, room / "solution.npz")
@@ -75,22 +72,6 @@ class Solver:
             self._solutions[key] = solution
             while len(self._solutions) > _KEPT:
                 self._solutions.popitem(last=False)
-        return solution
-
-
-    def _solve(self, measure: Measure, canvas: Canvas, treatment: Treatment) -> Solution:
-        """Solve with the path solver used last if it fits: a slider asks it again and again."""
-        settings = treatment.motion
-        motion = self.motion(measure, settings.model)
-        name = f"{measure.folder_key} {settings.model} {settings.aim}"
-        with self._lock:
-            # Taken out while in use: it serves one thread at a time.
-            paths = self._paths.pop(name, None) or path_solver(motion, canvas, settings)
-        solution = solve(motion, canvas, treatment, paths)
-        with self._lock:
-            self._paths[name] = paths
-            while len(self._paths) > 2:
-                self._paths.popitem(last=False)
         return solution
 
 

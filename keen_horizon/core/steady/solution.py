@@ -15,7 +15,7 @@ from ..motion.camera import CameraMotion
 from ..quality import scores
 from ..treatment import MotionSettings, Treatment
 from .coverage import held_below, largest_rectangle, room_left, seen_shares, zoom_needed
-from .path import FOLLOW, LOCK_OFF, PathSolver
+from .path import FOLLOW, LOCK_OFF, steady_path
 
 WIDEST_TUBE = 0.30  # share of the picture's half size that calm 100 may shift it by
 STILL = 0.25  # px of shake below which there is nothing to remove
@@ -49,33 +49,31 @@ def tube(settings: MotionSettings, ceiling: float) -> float:
     return max(wanted, 1.0 / ceiling)
 
 
-def path_solver(motion: CameraMotion, canvas: Canvas, settings: MotionSettings) -> PathSolver:
-    """The solver for an aim; :func:`solve` is quicker with one it has used before."""
-    return PathSolver(motion, canvas, LOCK_OFF if settings.aim == "lock_off" else FOLLOW)
-
-
-def solve(
-    motion: CameraMotion, canvas: Canvas, treatment: Treatment, paths: PathSolver | None = None
-) -> Solution:
-    """Correct a clip. Deterministic; 300 frames take a fraction of a second.
-
-    ``paths``, if given, is the :func:`path_solver` of this motion and aim.
-    """
+def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solution:
+    """Correct a clip. Pure and deterministic; 300 frames take a fraction of a second."""
     settings, ceiling = treatment.motion, treatment.frame.zoom_ceiling
     before = scores.shake(motion.steps, motion.times, motion.segments, canvas)
     nothing_to_do = before < STILL
     blind = bool((motion.confidence[1:] < DOUBTFUL).all())
-    if not settings.on or nothing_to_do or blind:
-        steady = Similarities.identity(len(motion))
-    else:
-        paths = paths or path_solver(motion, canvas, settings)
-        steady = held_below(paths.steady(tube(settings, ceiling)), canvas, ceiling)
+    steady, failed = Similarities.identity(len(motion)), False
+    if settings.on and not nothing_to_do and not blind:
+        weights = LOCK_OFF if settings.aim == "lock_off" else FOLLOW
+        try:
+            steady = steady_path(motion, canvas, weights, tube(settings, ceiling))
+            steady = held_below(steady, canvas, ceiling)
+        except ArithmeticError:
+            failed = True
     zooms = zoom_needed(steady, canvas)
     view = _view(treatment, canvas, steady, zooms)
     chain = WarpChain(canvas, view, steady)
     room = room_left(steady, canvas, view.zoom if treatment.edge == "fill" else 1.0)
     report = _report(motion, chain, treatment, zooms, before)
-    report["notes"] = _notes(motion, treatment, report, nothing_to_do)
+    report["notes"] = _notes(motion, report, nothing_to_do)
+    if failed:
+        report["notes"].insert(
+            0, "The camera path could not be solved; the picture is left as it is. Another calm "
+            "or model may do."
+        )  # fmt: skip
     return Solution(chain, zooms, room, report)
 
 
@@ -136,9 +134,7 @@ def _report(
     }
 
 
-def _notes(
-    motion: CameraMotion, treatment: Treatment, report: dict[str, Any], nothing_to_do: bool
-) -> list[str]:
+def _notes(motion: CameraMotion, report: dict[str, Any], nothing_to_do: bool) -> list[str]:
     """Plain sentences about what the numbers mean."""
     notes = []
     weak, n = report["weak_frames"], len(motion)
