@@ -16,7 +16,7 @@ from ..core.treatment import Treatment
 from ..store.models import Measure, Recording
 from ..store.vault import Vault
 
-SOLVED_AT_ONCE = 400  # frames; a longer clip takes over 200 ms and is solved by a worker
+SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
 _KEPT = 24
 
 

@@ -59,7 +59,10 @@ def test_stability_score_tells_slow_from_fast():
     assert scores.stability_score(steps_of(0j * T), [(0, 300)]) == 1
 
 
-def test_distortion_value_of_similarities_is_one():
-    assert scores.distortion_value(
-        Similarities(np.array([1.2 * np.exp(0.4j)]), np.array([9 + 2j]))
-    ) == pytest.approx(1)
+def test_distortion_value_is_the_ratio_of_singular_values():
+    turned = Similarities(np.array([1.2 * np.exp(0.4j)]), np.array([9 + 2j]))
+    assert scores.distortion_value(turned.linear_parts) == pytest.approx(1)
+    any_matrices = np.random.default_rng(3).standard_normal((20, 2, 2))
+    values = np.linalg.svd(any_matrices, compute_uv=False)
+    expected = (values[:, 1] / values[:, 0]).min()
+    assert scores.distortion_value(any_matrices) == pytest.approx(expected)

@@ -85,12 +85,8 @@ class WarpChain:
         shrink = 1.0 / (self.view.zoom * self.view.scale)
         n = len(steady)
         plane = Similarities(np.full(n, shrink + 0j), np.full(n, complex(self.view.offset)))
-        both = steady.after(plane)
-        m = np.zeros((n, 3, 3))
-        m[:, 0, 0] = m[:, 1, 1] = both.a.real
-        m[:, 1, 0], m[:, 0, 1] = both.a.imag, -both.a.imag
-        m[:, 0, 2], m[:, 1, 2], m[:, 2, 2] = both.b.real, both.b.imag, 1.0
-        return np.linalg.inv(self.source.scene_matrix) @ m @ self.view.output.scene_matrix
+        both = steady.after(plane).matrices
+        return np.linalg.inv(self.source.scene_matrix) @ both @ self.view.output.scene_matrix
 
     def lattice(
         self, frames: slice = slice(None), columns: int = 2, rows: int = 2

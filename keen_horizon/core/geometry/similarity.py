@@ -52,17 +52,26 @@ class Similarities:
         """Each map weakened to ``share`` (0 = identity, 1 = itself); ``share`` is ``(n,)``."""
         return Similarities(np.exp(share * np.log(self.a)), share * self.b)
 
+    @property
+    def linear_parts(self) -> NDArray[np.float64]:
+        """``(n, 2, 2)``: the maps without their shifts, on columns ``(u, v)``."""
+        a = self.a
+        return np.stack(
+            [np.stack([a.real, -a.imag], -1), np.stack([a.imag, a.real], -1)], axis=-2
+        )
+
+    @property
+    def matrices(self) -> NDArray[np.float64]:
+        """``(n, 3, 3)``: the maps on homogeneous columns ``(u, v, 1)`` of the scene plane."""
+        m = np.zeros((len(self), 3, 3))
+        m[:, :2, :2] = self.linear_parts
+        m[:, 0, 2], m[:, 1, 2], m[:, 2, 2] = self.b.real, self.b.imag, 1.0
+        return m
+
     def pixel_matrices(self, canvas: Canvas) -> NDArray[np.float64]:
         """``(n, 3, 3)``: the same maps acting on pixels of ``canvas`` (source pixels)."""
-        m = np.zeros((len(self), 3, 3))
-        m[:, 0, 0] = m[:, 1, 1] = self.a.real
-        m[:, 1, 0] = self.a.imag
-        m[:, 0, 1] = -self.a.imag
-        m[:, 0, 2] = self.b.real
-        m[:, 1, 2] = self.b.imag
-        m[:, 2, 2] = 1.0
         scene = canvas.scene_matrix
-        return np.linalg.inv(scene) @ m @ scene
+        return np.linalg.inv(scene) @ self.matrices @ scene
 
 
 def accumulate(steps: Similarities) -> Similarities:

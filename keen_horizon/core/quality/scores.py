@@ -115,17 +115,16 @@ def stability_score(steps: Similarities, segments: list[tuple[int, int]]) -> flo
     return min(shares)
 
 
-def distortion_value(steady: Similarities) -> float:
-    """Least ratio of the two singular values of a frame's map, 1 is undistorted."""
-    m = np.stack(
-        [
-            np.stack([steady.a.real, -steady.a.imag], -1),
-            np.stack([steady.a.imag, steady.a.real], -1),
-        ],
-        axis=-2,
-    )
-    values = np.linalg.svd(m, compute_uv=False)
-    return float((values[:, 1] / values[:, 0]).min())
+def distortion_value(matrices: NDArray[np.float64]) -> float:
+    """Least ratio of the two singular values of ``(n, 2, 2)`` linear parts; 1 is undistorted.
+
+    A real 2 x 2 matrix takes ``z`` to ``a z + b conj(z)``; its singular values are
+    ``|a| + |b|`` and ``||a| - |b||``.
+    """
+    m = matrices
+    turned = np.hypot(m[:, 0, 0] + m[:, 1, 1], m[:, 1, 0] - m[:, 0, 1])
+    mirrored = np.hypot(m[:, 0, 0] - m[:, 1, 1], m[:, 1, 0] + m[:, 0, 1])
+    return float((np.abs(turned - mirrored) / (turned + mirrored)).min())
 
 
 def _restarted(steps: Similarities) -> Similarities:

@@ -127,7 +127,7 @@ def _report(
         "shake_unit": "px",
         "stability_score": scores.stability_score(moved, motion.segments),
         "stability_score_before": scores.stability_score(motion.steps, motion.segments),
-        "distortion_value": scores.distortion_value(chain.steady),
+        "distortion_value": scores.distortion_value(chain.steady.linear_parts),
         "cropping_ratio": 1.0 / view.zoom,
         "weak_frames": int((motion.confidence < DOUBTFUL).sum()),
         "cuts": (motion.first + motion.cuts).tolist(),
