@@ -14,6 +14,7 @@ from typing import Any
 from .core import pipeline
 from .core.errors import KeenError, disk_errors
 from .core.media.encode import QUALITIES, Encoding
+from .core.media.mp4 import CONTAINERS
 from .core.media.probe import Scan, scan
 from .core.motion.camera import camera_motion
 from .core.steady.solution import solve
@@ -80,6 +81,11 @@ def _correct(options: argparse.Namespace) -> None:
     treatment = with_settings(treatment, options.set)
     if options.lines is not None and options.lines < 16:
         raise KeenError(f"--lines cannot be {options.lines}; allowed: 16 and more.")
+    if options.output.suffix.lower() not in CONTAINERS:
+        raise KeenError(
+            "only MP4 and MOV files are written.", file=options.output,
+            remedy="End its name in .mp4 or .mov.",
+        )  # fmt: skip
     found = scan(options.input)
     if options.output.exists() and options.output.samefile(options.input):
         raise KeenError(

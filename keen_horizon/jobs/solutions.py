@@ -17,6 +17,7 @@ from ..store.models import Measure, Recording
 from ..store.vault import Vault
 
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
+SOLVER = 2  # to be raised when treatments come out differently: what is kept is then solved anew
 _KEPT = 24
 
 
@@ -77,6 +78,7 @@ class Solver:
 
 def solution_key(measure: Measure, treatment: Treatment) -> str:
     """The vault key of a solution: what it depends on, hashed."""
-    basis = json.dumps([measure.folder_key, treatment.model_dump(mode="json")], sort_keys=True)
+    kept = [SOLVER, measure.folder_key, treatment.model_dump(mode="json")]
+    basis = json.dumps(kept, sort_keys=True)
     digest = hashlib.sha256(basis.encode()).hexdigest()
     return f"solutions/{digest[:2]}/{digest}.npz"

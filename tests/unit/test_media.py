@@ -267,6 +267,10 @@ def test_sound_that_mp4_cannot_hold_is_encoded_and_that_is_said(make_clip, tmp_p
     writer = copy(make_clip("pcm.mov", sound="pcm_s16le"), tmp_path / "out.mp4", 0, 23)
     assert "re-encoded from pcm_s16le to AAC" in writer.sound_note
     assert scan(tmp_path / "out.mp4").probe.sound["codec"] == "aac"
+    uncompressed = make_clip("pcm.mov", sound="pcm_s16le")
+    writer = copy(uncompressed, tmp_path / "out.mov", 0, 23)
+    assert "copied bit for bit (pcm_s16le)" in writer.sound_note
+    assert sound_packets(tmp_path / "out.mov") == sound_packets(uncompressed)
     writer = copy(make_clip("mute.mp4", sound=None), tmp_path / "mute-out.mp4", 0, 23)
     assert "no sound" in writer.sound_note
 

@@ -145,6 +145,7 @@ def test_trim_and_smaller_output(make_clip, tmp_path):
         (["correct", "{clip}", "{out}", "--range", "nine"], "not understood"),
         (["correct", "{clip}", "{out}", "--lines", "3"], "16 and more"),
         (["correct", "{clip}", "{clip}"], "overwrite the input"),
+        (["correct", "{clip}", "{nowhere}.avi"], "End its name in .mp4"),
         (["correct", "{missing}", "{out}"], "no such file"),
         (["correct", "{clip}", "{nowhere}/out.mp4"], "cannot be written"),
         (["correct", "{clip}", "{out}", "--treatment", "{missing}"], "cannot be read"),

@@ -1,6 +1,7 @@
 """Treatments: what is accepted, and how the rest is refused."""
 
 import json
+from pathlib import Path
 
 import jsonschema
 import pytest
@@ -77,3 +78,8 @@ def test_files(tmp_path):
 
 def test_switched_off_frame_leaves_edges():
     assert parse({"frame": {"on": False, "edge": "fill"}}).edge == "leave"
+
+
+def test_the_published_schema_is_the_present_one():
+    path = Path(__file__).parents[2] / "docs" / "treatment.schema.json"
+    assert json.loads(path.read_text()) == schema(), "./keen treatment --schema > docs/..."

@@ -1,4 +1,7 @@
-"""An MP4 under construction: its part file, its sound, and the moment it gets its name."""
+"""A film under construction: its part file, its sound, and the moment it gets its name.
+
+The container is MP4, or its elder brother QuickTime where the name asks for it.
+"""
 
 from __future__ import annotations
 
@@ -16,6 +19,8 @@ import numpy as np
 from ..errors import disk_errors
 from .probe import Scan, open_input
 from .sound import SoundTrack
+
+CONTAINERS = {".mp4": "mp4", ".m4v": "mp4", ".mov": "mov"}
 
 
 class Mp4File:
@@ -38,8 +43,9 @@ class Mp4File:
         self._sound: SoundTrack | None = None
         with disk_errors(path):
             self.target = av.open(
-                str(self.part), "w", format="mp4", options={"movflags": "+faststart"}
-            )
+                str(self.part), "w", format=CONTAINERS[path.suffix.lower()],
+                options={"movflags": "+faststart"},
+            )  # fmt: skip
 
     def add_sound(self, source: Path, *, always_encode: bool = False) -> None:
         """Carry along the sound of the range from ``source``, if it has any."""

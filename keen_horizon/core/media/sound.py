@@ -11,6 +11,7 @@ from av.audio.stream import AudioStream
 
 # What MP4 may hold and players understand (ISO/IEC 14496-12, -14; registration authority list).
 COPYABLE = {"aac", "mp3", "ac3", "eac3", "alac", "opus", "flac"}
+UNCOMPRESSED = "pcm_"  # what QuickTime may hold besides
 
 
 class SoundTrack:
@@ -33,7 +34,11 @@ class SoundTrack:
         self._start, self._end = start, end
         self._input: AudioStream = source.streams.audio[0]
         self.codec = self._input.codec_context.codec.name
-        self.copied = self.codec in COPYABLE and not always_encode
+        self._container = target.format.name
+        fits = self.codec in COPYABLE or (
+            self._container == "mov" and self.codec.startswith(UNCOMPRESSED)
+        )
+        self.copied = fits and not always_encode
         if self.copied:
             self._output = target.add_stream_from_template(self._input)
         else:
@@ -50,7 +55,8 @@ class SoundTrack:
         """One sentence for the report."""
         if self.copied:
             return f"Sound copied bit for bit ({self.codec})."
-        return f"Sound re-encoded from {self.codec} to AAC: MP4 cannot hold it as it is."
+        kind = self._container.upper()
+        return f"Sound re-encoded from {self.codec} to AAC: {kind} cannot hold it as it is."
 
     def advance(self, until: float) -> None:
         """Write the sound up to ``until`` seconds of the source, so that it lies between the
