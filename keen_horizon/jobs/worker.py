@@ -64,13 +64,13 @@ async def _look_after(app: procrastinate.App, database: Database, queue: Queue) 
             for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER):
                 log.warning("job %s lost its worker; back into the queue", job.id)
                 await app.job_manager.retry_job(job)
-            await asyncio.to_thread(_tell_untold, database, queue)
+            await asyncio.to_thread(tell_untold, database, queue)
         except Exception:  # the database may be away for a moment; keep looking
             log.exception("looking after the queue failed")
         await asyncio.sleep(LOOK_AFTER_EVERY)
 
 
-def _tell_untold(database: Database, queue: Queue) -> None:
+def tell_untold(database: Database, queue: Queue) -> None:
     """Work that was written down, but whose writer died before telling the queue."""
     with database.session() as session:
         for work in session.scalars(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Iterator
 from pathlib import Path
 
 import cv2
@@ -13,59 +12,11 @@ from playwright.sync_api import Page, expect
 
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
-from keen_horizon.launch.postgres import free_port
-from keen_horizon.launch.running import Running, application
-from keen_horizon.simulated.brindle_quay import quay_walk
-from keen_horizon.simulated.record import record
-from tests.integration.conftest import server_url, url  # noqa: F401
-from tools.browser import browser_page, pause_at, until, wait_ready
+from keen_horizon.launch.running import Running
+from tests.browser.conftest import report
+from tools.browser import pause_at, until
 
 pytestmark = pytest.mark.browser
-
-
-@pytest.fixture(scope="module")
-def running(url: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:  # noqa: F811
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setenv("KEEN_DATABASE_URL", url)
-        with application(tmp_path_factory.mktemp("app"), free_port()) as running:
-            yield running
-
-
-@pytest.fixture(scope="module")
-def page(running: Running) -> Iterator[Page]:
-    with browser_page() as page:
-        yield page
-
-
-@pytest.fixture(scope="module")
-def take(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    path = tmp_path_factory.mktemp("take") / "shaky walk.mp4"
-    record(quay_walk(3.0), path)
-    return path
-
-
-@pytest.fixture(scope="module")
-def clip(page: Page, running: Running, take: Path) -> str:
-    """Drop a file on an empty shelf and do nothing else: address of its clip, ready."""
-    page.goto(running.address)
-    page.get_by_placeholder("Name of a new shoot").fill("First day")
-    page.get_by_role("button", name="New shoot").click()
-    page.wait_for_selector("input[type=file]", state="attached")
-    page.set_input_files("input[type=file]", take)
-    page.wait_for_url("**/clips/*", timeout=30_000)
-    wait_ready(page, 90)
-    return page.url
-
-
-@pytest.fixture
-def opened(page: Page, clip: str) -> Page:
-    page.goto(clip)
-    wait_ready(page)
-    return page
-
-
-def report(page: Page) -> dict:
-    return page.evaluate("Alpine.$data(document.querySelector('.clip')).report")
 
 
 def test_from_dropping_a_file_to_seeing_it_steady_takes_no_decision(opened: Page):

@@ -8,6 +8,7 @@ import time
 import urllib.request
 import uuid
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -32,9 +33,9 @@ def server_url() -> str:
     return url
 
 
-@pytest.fixture(scope="module")
-def url(server_url: str) -> Iterator[str]:
-    """A fresh, migrated database."""
+@contextmanager
+def fresh_database(server_url: str) -> Iterator[str]:
+    """A migrated database of its own, dropped afterwards."""
     name = f"test_{uuid.uuid4().hex[:12]}"
     with psycopg.connect(server_url, autocommit=True) as connection:
         connection.execute(f"create database {name}")
@@ -43,6 +44,12 @@ def url(server_url: str) -> Iterator[str]:
     yield address
     with psycopg.connect(server_url, autocommit=True) as connection:
         connection.execute(f"drop database {name} with (force)")
+
+
+@pytest.fixture(scope="module")
+def url(server_url: str) -> Iterator[str]:
+    with fresh_database(server_url) as address:
+        yield address
 
 
 @dataclass

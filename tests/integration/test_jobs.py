@@ -7,6 +7,7 @@ import signal
 import subprocess
 import sys
 import time
+from datetime import timedelta
 
 import pytest
 
@@ -14,8 +15,9 @@ from keen_horizon.core.media.probe import scan
 from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.jobs.lifecycle import claim, run_of
 from keen_horizon.jobs.solutions import Solver, solution_key
+from keen_horizon.jobs.worker import tell_untold
 from keen_horizon.store import shelf, treatments
-from keen_horizon.store.models import Clip, Export, Work
+from keen_horizon.store.models import Clip, Export, Work, now
 from keen_horizon.store.timing import stored_scan
 from tests.integration.conftest import wait_for
 
@@ -188,6 +190,21 @@ def test_a_newer_wish_replaces_solves_that_nobody_has_begun(place, make_clip):
     with place.database.session() as session:
         states = {i: session.get_one(Work, i).state for i in ids}
     assert states == {ids[0]: "cancelled", ids[1]: "cancelled", ids[3]: "queued"}
+
+
+def test_work_that_the_queue_was_never_told_of_is_found(place, make_clip):
+    recording_id, _ = place.add(make_clip("untold.mp4"))
+    with place.database.session() as session:
+        # Written down, and then whoever wrote it died.
+        forgotten = Work(kind="ingest", recording_id=recording_id, details={"which": "forgotten"})
+        forgotten.created = now() - timedelta(minutes=1)
+        fresh = Work(kind="ingest", recording_id=recording_id, details={"which": "fresh"})
+        session.add_all([forgotten, fresh])
+        session.commit()
+        ids = forgotten.id, fresh.id
+    tell_untold(place.database, place.queue)
+    assert place.work(ids[0]).queue_job is not None
+    assert place.work(ids[1]).queue_job is None  # its writer may still be about to
 
 
 def test_work_that_kills_every_worker_is_given_up_in_words(place, make_clip):

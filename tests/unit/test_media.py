@@ -122,6 +122,16 @@ def test_colours_given_as_red_green_blue_stay_as_they_were(make_clip, tmp_path):
     assert np.abs((before - after).mean(axis=(0, 1))).max() < 0.6
 
 
+def test_sound_of_an_unknown_kind_is_passed_over(make_clip, tmp_path):
+    content = make_clip("apac.mov").read_bytes()
+    path = tmp_path / "unknown.mov"
+    path.write_bytes(content.replace(b"mp4a", b"qzzx").replace(b"esds", b"xxxx"))
+    found = scan(path)
+    assert found.probe.sound is None
+    assert found.probe.frame_count == 24
+    assert "no sound that can be read" in copy(path, tmp_path / "out.mp4", 0, 23).sound_note
+
+
 # --- what is refused ------------------------------------------------------------------------------
 
 

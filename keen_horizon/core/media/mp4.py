@@ -17,7 +17,7 @@ import av.container
 import numpy as np
 
 from ..errors import disk_errors
-from .probe import Scan, open_input
+from .probe import Scan, open_input, sound_stream
 from .sound import SoundTrack
 
 CONTAINERS = {".mp4": "mp4", ".m4v": "mp4", ".mov": "mov"}
@@ -37,7 +37,6 @@ class Mp4File:
         self.part = path.with_name(path.name + ".part")
         self.scan = scan
         self.zero = int(scan.pts[first])
-        self.sound_note = "The clip has no sound."
         self._last = last
         self._sound_source: av.container.InputContainer | None = None
         self._sound: SoundTrack | None = None
@@ -51,14 +50,20 @@ class Mp4File:
         """Carry along the sound of the range from ``source``, if it has any."""
         if self.scan.probe.sound is None:
             return
+        self._sound_source = open_input(source)
+        wanted = sound_stream(self._sound_source)
+        assert wanted is not None
         base = float(self.scan.time_base)
         step = float(np.median(np.diff(self.scan.pts))) * base
-        self._sound_source = open_input(source)
         self._sound = SoundTrack(
-            self._sound_source, self.target, self.zero * base,
+            self._sound_source, wanted, self.target, self.zero * base,
             int(self.scan.pts[self._last]) * base + step, always_encode=always_encode,
         )  # fmt: skip
-        self.sound_note = self._sound.said
+
+    @property
+    def sound_note(self) -> str:
+        """What became of the sound, in words."""
+        return self._sound.said if self._sound else "The clip has no sound that can be read."
 
     def sound_until(self, pts: int) -> None:
         """Write the sound up to the picture at the source's ``pts``: players want both close."""

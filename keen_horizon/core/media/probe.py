@@ -10,6 +10,7 @@ from typing import Any
 import av
 import av.container
 import numpy as np
+from av.audio.stream import AudioStream
 from av.packet import Packet
 from av.video.stream import VideoStream
 from numpy.typing import NDArray
@@ -224,12 +225,18 @@ def _colour(first: av.VideoFrame) -> dict[str, int]:
     return tags
 
 
+def sound_stream(container: av.container.InputContainer) -> AudioStream | None:
+    """The first stream of sound that can be read; phones add ones of kinds that nobody knows."""
+    return next((s for s in container.streams.audio if s.codec_context is not None), None)
+
+
 def _sound(container: av.container.InputContainer) -> dict[str, Any] | None:
-    if not container.streams.audio:
+    stream = sound_stream(container)
+    if stream is None:
         return None
-    context = container.streams.audio[0].codec_context
+    context = stream.codec_context
     return {
-        "codec": context.codec.name,
+        "codec": context.codec.canonical_name,
         "rate": context.sample_rate,
         "channels": context.layout.nb_channels,
     }

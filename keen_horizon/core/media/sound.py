@@ -12,10 +12,14 @@ from av.audio.stream import AudioStream
 # What MP4 may hold and players understand (ISO/IEC 14496-12, -14; registration authority list).
 COPYABLE = {"aac", "mp3", "ac3", "eac3", "alac", "opus", "flac"}
 UNCOMPRESSED = "pcm_"  # what QuickTime may hold besides
+# What the AAC encoder takes and players expect; the rest is converted.
+AAC_RATES = {8_000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000, 88_200, 96_000}
+AAC_LAYOUTS = {1: "mono", 2: "stereo", 6: "5.1", 8: "7.1"}
+LONGEST_SLIP = 0.1  # seconds that sound may be off its place before it is put there
 
 
 class SoundTrack:
-    """The first sound stream of ``source``, on its way into ``target``.
+    """The sound of ``source``, its stream ``wanted``, on its way into ``target``.
 
     ``start`` and ``end`` are seconds of the source; sound outside is left out. Packets are whole,
     so a copied track may begin up to one packet (about 20 ms) after ``start``; it stays in sync.
@@ -24,6 +28,7 @@ class SoundTrack:
     def __init__(
         self,
         source: av.container.InputContainer,
+        wanted: AudioStream,
         target: av.container.OutputContainer,
         start: float,
         end: float,
@@ -32,8 +37,8 @@ class SoundTrack:
     ) -> None:
         self._source, self._target = source, target
         self._start, self._end = start, end
-        self._input: AudioStream = source.streams.audio[0]
-        self.codec = self._input.codec_context.codec.name
+        self._input = wanted
+        self.codec = self._input.codec_context.codec.canonical_name
         self._container = target.format.name
         fits = self.codec in COPYABLE or (
             self._container == "mov" and self.codec.startswith(UNCOMPRESSED)
@@ -43,20 +48,26 @@ class SoundTrack:
             self._output = target.add_stream_from_template(self._input)
         else:
             rate = self._input.codec_context.sample_rate
-            layout = self._input.codec_context.layout
-            self._output = target.add_stream("aac", rate=rate, layout=layout)
-            self._output.bit_rate = 96_000 * max(1, layout.nb_channels)
+            channels = self._input.codec_context.layout.nb_channels
+            self._output = target.add_stream(
+                "aac", rate=rate if rate in AAC_RATES else 48_000,
+                layout=AAC_LAYOUTS.get(channels, "stereo"),
+            )  # fmt: skip
+            self._output.bit_rate = 96_000 * self._output.codec_context.layout.nb_channels
+        self.lost = 0
         self._reached = float("-inf")
         self._done = False
         self._steps = self._run()
 
     @property
     def said(self) -> str:
-        """One sentence for the report."""
+        """A sentence or two for the report."""
         if self.copied:
-            return f"Sound copied bit for bit ({self.codec})."
-        kind = self._container.upper()
-        return f"Sound re-encoded from {self.codec} to AAC: {kind} cannot hold it as it is."
+            words = f"Sound copied bit for bit ({self.codec})."
+        else:
+            kind = self._container.upper()
+            words = f"Sound re-encoded from {self.codec} to AAC: {kind} cannot hold it as it is."
+        return f"{words} {self.lost} pieces of it are damaged and left out." if self.lost else words
 
     def advance(self, until: float) -> None:
         """Write the sound up to ``until`` seconds of the source, so that it lies between the
@@ -93,21 +104,32 @@ class SoundTrack:
 
     def _encode(self) -> Iterator[bool]:
         context = self._output.codec_context
-        resampler = av.AudioResampler(
-            format=context.format, layout=context.layout, rate=context.sample_rate
-        )
+        rate = context.sample_rate
+        resampler = av.AudioResampler(format=context.format, layout=context.layout, rate=rate)
         samples: int | None = None  # written so far, counted from the start of the range
-        for frame in self._source.decode(self._input):
-            time = frame.time or 0.0
+        for time, frame in self._decoded():
             if time >= self._end:
                 break
             if self._within(time):
-                if samples is None:
-                    samples = round((time - self._start) * context.sample_rate)
+                place = round((time - self._start) * rate)
+                # Where something is missing, what follows stays with its pictures.
+                if samples is None or abs(place - samples) > LONGEST_SLIP * rate:
+                    samples = place
                 for piece in resampler.resample(frame):
-                    piece.pts, piece.time_base = samples, Fraction(1, context.sample_rate)
+                    piece.pts, piece.time_base = samples, Fraction(1, rate)
                     samples += piece.samples
                     self._target.mux(self._output.encode(piece))
             yield True
         if samples is not None:
             self._target.mux(self._output.encode(None))
+
+    def _decoded(self) -> Iterator[tuple[float, av.AudioFrame]]:
+        """Pieces of sound with their times in seconds; damaged ones are counted and passed over."""
+        for packet in self._source.demux(self._input):
+            try:
+                pieces = packet.decode()
+            except av.error.FFmpegError:
+                self.lost += 1
+                continue
+            for piece in pieces:
+                yield piece.time or 0.0, piece

@@ -1,0 +1,160 @@
+"""Shelf, job tray, light, export and error pages; the lattice in the browser."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+
+from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.geometry.chain import View, WarpChain
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.launch.running import Running
+from tests.browser.conftest import report
+from tools.browser import until
+
+pytestmark = pytest.mark.browser
+
+
+@pytest.fixture
+def shelf(page: Page, running: Running, clip: str) -> Page:
+    page.goto(running.address)
+    page.wait_for_selector(".card-clip")
+    return page
+
+
+def test_a_card_says_what_the_clip_is_and_what_was_found(shelf: Page):
+    card = shelf.locator(".card-clip").first
+    expect(card).to_contain_text("1280 × 720 · 30 fps")
+    expect(card).to_contain_text("0:03.0")
+    expect(card).to_contain_text("px →")
+    expect(card).to_contain_text("measured, keeps")
+    until(shelf, "document.querySelector('.card-picture img').naturalWidth === 480")
+
+
+def test_names_are_changed_where_they_stand(shelf: Page):
+    name = shelf.get_by_label("Name of the clip shaky walk")
+    name.fill("  morning   walk ")
+    name.press("Enter")
+    name.blur()
+    expect(shelf.get_by_label("Name of the clip morning walk")).to_have_value("morning walk")
+    shelf.reload()
+    expect(shelf.get_by_role("link", name="Open morning walk")).to_have_count(1)
+    # An empty name is refused in words, and the old one stands again.
+    name = shelf.get_by_label("Name of the clip morning walk")
+    name.fill("   ")
+    name.blur()
+    expect(shelf.get_by_role("alert").first).to_contain_text("cannot be empty")
+    expect(name).to_have_value("morning walk")
+    shelf.complaints.clear()
+    name.fill("shaky walk")
+    name.blur()
+    expect(shelf.get_by_label("Name of the clip shaky walk")).to_have_count(1)
+
+
+def test_a_shoot_is_made_removed_and_put_back(shelf: Page):
+    shelf.get_by_placeholder("Name of a new shoot").fill("Second day")
+    shelf.keyboard.press("Enter")
+    expect(shelf.locator(".shoot")).to_have_count(2)
+    shelf.get_by_role("button", name="Remove the shoot Second day").click()
+    expect(shelf.locator(".shoot")).to_have_count(1)
+    shelf.get_by_role("button", name="Put back").click()
+    expect(shelf.locator(".shoot")).to_have_count(2)
+    shelf.get_by_role("button", name="Remove the shoot Second day").click()
+
+
+def test_a_file_over_the_limit_is_not_even_sent(shelf: Page, tmp_path: Path):
+    sent = []
+    shelf.on("request", lambda r: sent.append(r.url) if r.method == "POST" else None)
+    shelf.evaluate("Alpine.$data(document.querySelector('.shelf')).limit = 1000")
+    large = tmp_path / "large.mp4"
+    large.write_bytes(bytes(1001))
+    shelf.set_input_files("input[type=file]", large)
+    expect(shelf.locator(".card-refusal:visible")).to_contain_text("larger than the limit")
+    assert sent == []
+
+
+def test_several_files_at_once_stay_on_the_shelf(shelf: Page, running: Running, tmp_path: Path):
+    for name in ("one.mp4", "two.mp4"):
+        (tmp_path / name).write_text("no film")
+    shelf.set_input_files("input[type=file]", [tmp_path / "one.mp4", tmp_path / "two.mp4"])
+    expect(shelf.locator(".card-refusal:visible")).to_have_count(2)
+    assert shelf.url == running.address
+    shelf.complaints.clear()
+
+
+def test_the_tray_lists_what_was_done_and_leads_there(shelf: Page):
+    button = shelf.get_by_role("button", name="Jobs")
+    expect(button).to_have_attribute("aria-expanded", "false")
+    button.click()
+    tray = shelf.locator("#tray")
+    expect(tray).to_contain_text("Measuring shaky walk")
+    expect(tray).to_contain_text("done")
+    tray.get_by_role("link", name="Open the clip").first.click()
+    shelf.wait_for_url("**/clips/*")
+
+
+def test_day_and_night_are_kept(shelf: Page, running: Running):
+    light = "document.documentElement.dataset.bsTheme"
+    paper = "getComputedStyle(document.body).backgroundColor"
+    day = shelf.evaluate(paper)
+    shelf.get_by_role("button", name="Day or night").click()
+    assert shelf.evaluate(light) == "dark"
+    assert shelf.evaluate(paper) != day
+    shelf.goto(running.address + "nowhere")
+    assert shelf.evaluate(light) == "dark"
+    shelf.get_by_role("button", name="Day or night").click()
+    assert shelf.evaluate(paper) == day
+    shelf.complaints.clear()
+
+
+def test_a_missing_page_leads_back(page: Page, running: Running):
+    page.goto(running.address + "clips/424242")
+    expect(page.get_by_role("heading")).to_contain_text("There is nothing here")
+    page.get_by_role("link", name="Go to the shelf").click()
+    page.wait_for_selector(".shoot")
+    page.complaints.clear()
+
+
+def test_an_export_can_be_smaller_and_cancelled(opened: Page):
+    kept = report(opened)["picture_kept"]
+    opened.get_by_role("link", name="Export").click()
+    opened.wait_for_selector(".export-fields option", state="attached")
+    opened.get_by_label("Size").select_option("540")
+    opened.get_by_label("Quality").select_option("small")
+    opened.get_by_role("button", name="Export").click()
+    row = opened.locator(".export-row").first
+    expect(row).to_contain_text("540 lines")
+    expect(row).to_contain_text("frame", timeout=20_000)
+    row.get_by_role("button", name="Cancel").click()
+    expect(row).to_contain_text("cancelled", timeout=20_000)
+    assert row.get_by_role("link", name="Download").is_hidden()
+    row.get_by_role("button", name="Try again").click()
+    row.get_by_role("link", name="Download").wait_for(timeout=90_000)
+    row.locator("summary").click()
+    expect(row.locator(".figures")).to_contain_text("960 × 540 px")
+    expect(row.locator(".figures")).to_contain_text(f"{kept:.1f} %")
+    expect(row).to_contain_text("Sound copied bit for bit (aac).")
+
+
+@pytest.mark.parametrize(("columns", "rows"), [(2, 2), (33, 19)])
+def test_the_browser_reads_the_lattice_as_python_meant_it(shelf: Page, columns: int, rows: int):
+    canvas = Canvas(1280, 720)
+    turn = Similarities(np.array([1.02 * np.exp(0.03j)]), np.array([25 - 12j]))
+    chain = WarpChain(canvas, View(canvas, zoom=1.1, offset=4 + 2j), turn)
+    nodes = chain.lattice(columns=columns, rows=rows)
+    places = np.random.default_rng(2).uniform(0, 1, (12, 2))
+    mapped, back = shelf.evaluate(
+        "async ([columns, rows, nodes, places]) => {"
+        " const { Lattice } = await import('/static/js/warp.js');"
+        " const lattice = new Lattice(columns, rows, new Float32Array(nodes));"
+        " const mapped = places.map(([u, v]) => lattice.map(0, u, v));"
+        " return [mapped, mapped.map(([x, y]) => lattice.unmap(0, x, y))]; }",
+        [columns, rows, nodes.ravel().tolist(), places.tolist()],
+    )
+    size = np.array([1280, 720])
+    expected, _ = chain(0, places * size - 0.5)
+    assert np.abs(np.array(mapped) * size - 0.5 - expected).max() < 0.01
+    assert np.abs(np.array(back) - places).max() < 1e-4

@@ -1,0 +1,85 @@
+"""Numbers in words, as they stand on the screens."""
+
+import pytest
+
+from keen_horizon.core.treatment import Treatment, with_settings
+from keen_horizon.web import words
+
+REPORT = {
+    "shake_before": 5.6, "shake_after": 0.2, "shake_removed": 96.4, "picture_kept": 87.6,
+    "bare_edges": 0.0, "pixels_per_output_pixel": 0.93, "weak_frames": 0,
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("count", "text"),
+    [(0, "0 B"), (None, "0 B"), (999, "999 B"), (12_345, "12.3 kB"), (7_800_000, "7.8 MB"),
+     (2_345_000_000, "2.35 GB"), (9_876_000_000_000, "9876.00 GB")],
+)  # fmt: skip
+def test_sizes(count, text):
+    assert words.size(count) == text
+
+
+@pytest.mark.parametrize(
+    ("seconds", "text"), [(0.0, "0:00.0"), (12.04, "0:12.0"), (75.5, "1:15.5"), (3723, "1:02:03")]
+)
+def test_durations(seconds, text):
+    assert words.duration(seconds) == text
+
+
+def test_rates():
+    assert words.rate({"rate": 30.0, "variable_rate": False}) == "30 fps"
+    assert words.rate({"rate": 23.976, "variable_rate": False}) == "23.98 fps"
+    assert words.rate({"rate": 29.1, "variable_rate": True}) == "29.1 fps, variable"
+
+
+def test_less_is_never_claimed_than_can_be_measured():
+    assert words.pixels(2.345) == "2.35 px" or words.pixels(2.345) == "2.34 px"
+    assert words.pixels(0.004) == "under 0.1 px"
+
+
+@pytest.mark.parametrize(
+    ("removed", "text"), [(96.4, "96 %"), (99.6, "over 99 %"), (0.2, None), (-3.0, None)]
+)
+def test_what_was_removed(removed, text):
+    assert words.removed_words(REPORT | {"shake_removed": removed}) == text
+
+
+def test_a_still_clip_has_nothing_to_remove():
+    assert words.removed_words(REPORT | {"shake_before": 0.0}) is None
+
+
+@pytest.mark.parametrize(
+    ("settings", "change", "text"),
+    [
+        ([], {}, "Follow · calm 40 · 96 % less shake"),
+        (["motion.aim=lock_off", "motion.calm=12.5"], {}, "Lock off · calm 12.5 · 96 % less shake"),
+        ([], {"shake_removed": 0.0}, "Follow · calm 40 · nothing removed"),
+        (["motion.on=false"], {}, "off"),
+    ],
+)
+def test_the_motion_station(settings, change, text):
+    treatment = with_settings(Treatment(), settings)
+    assert words.motion_words(treatment, REPORT | change) == text
+
+
+@pytest.mark.parametrize(
+    ("settings", "change", "text"),
+    [
+        ([], {}, "Fill · keeps 88 %"),
+        (["frame.edge=trim"], {}, "Trim · keeps 88 %"),
+        (["frame.edge=leave"], {"bare_edges": 4.12}, "Leave · up to 4.1 % bare"),
+        (["frame.edge=leave"], {}, "Leave · keeps 88 %"),
+        (["frame.on=false"], {"bare_edges": 1.0}, "Leave · up to 1.0 % bare"),
+    ],
+)
+def test_the_frame_station(settings, change, text):
+    assert words.frame_words(with_settings(Treatment(), settings), REPORT | change) == text
+
+
+def test_warnings_come_when_an_editor_would_wince():
+    assert words.frame_warning(REPORT) is None
+    assert words.motion_warning(REPORT) is None
+    assert "70 %" in words.frame_warning(REPORT | {"picture_kept": 69.0})
+    assert "0.8" in words.frame_warning(REPORT | {"pixels_per_output_pixel": 0.79})
+    assert words.motion_warning(REPORT | {"weak_frames": 12}).startswith("12 frames")
