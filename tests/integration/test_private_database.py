@@ -15,9 +15,12 @@ from keen_horizon.launch.postgres import Server, database_url, free_port
 pytestmark = pytest.mark.integration
 
 
-def ask(url: str, query: str):
+def ask(url: str, *queries: str):
+    """The first value of the last query's answer."""
     with psycopg.connect(url, autocommit=True) as connection:
-        return connection.execute(query).fetchone()[0]
+        for query in queries:
+            answer = connection.execute(query)
+        return answer.fetchone()[0]
 
 
 @pytest.fixture
@@ -34,7 +37,7 @@ def test_it_is_made_once_keeps_its_data_and_stops(folder):
         url = server.url
         assert url.startswith("postgresql://keen:")
         assert "@127.0.0.1:" in url
-        ask(url, "create table kept as select 42 as answer; select 1")
+        ask(url, "create table kept as select 42 as answer", "select 1")
         assert ask(url, "show listen_addresses") == "127.0.0.1"
         assert ask(url, "show unix_socket_directories") == ""
         owner = (folder / "data").stat().st_uid

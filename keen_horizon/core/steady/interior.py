@@ -25,7 +25,7 @@ from ..geometry.canvas import Complex
 from .differences import Differences
 
 Real = NDArray[np.float64]
-Cone = tuple[Real, Complex]
+Cone = tuple[Real | float, Complex]
 
 MOST_STEPS = 60
 RELATIVE_GAP = 1e-2  # of the objective; it is then itself sure to about a thousandth
@@ -62,20 +62,22 @@ def least_lengths(differences: Differences, tether: float, rows: Real, room: Rea
             and np.abs(dual).max() < DUAL_RESIDUAL
         ):
             return q
-        scaling = _Scaling.between((slack, r), (one, u))
+        slack_norm, u_norm = _norm((slack, r)), _norm((one, u))
+        scaling = _Scaling.between((slack, r), slack_norm, (one, u), u_norm)
+        here = _Here(slack, r, slack_norm, u, u_norm, free, pressure)
         try:
             newton = _Newton(differences, tether, rows, products, scaling, pressure / free, dual)
         except LinAlgError as error:
             raise ArithmeticError("the path solver lost its footing") from error
         # Predictor: as if the gap could be closed at once.
         trial = newton.step((-one, -u), -pressure)
-        reach = min(1.0, _reach(slack, r, u, free, pressure, trial))
+        reach = min(1.0, here.reach(trial))
         aim = (1.0 - reach) ** 3 * gap / (slack.size + free.size)
         # Corrector: what the predictor's curvature would spoil.
         lengths_aim = scaling.towards(aim, (one, u), (trial.slack, trial.r), trial.u)
         pressure_aim = (aim - trial.free * trial.pressure) / free - pressure
         step = newton.step(lengths_aim, pressure_aim)
-        reach = min(1.0, NEAR_BOUNDARY * _reach(slack, r, u, free, pressure, step))
+        reach = min(1.0, NEAR_BOUNDARY * here.reach(step))
         q = q + reach * step.q
         r, slack, free = r + reach * step.r, slack + reach * step.slack, free + reach * step.free
         u, pressure = u + reach * step.u, pressure + reach * step.pressure
@@ -104,11 +106,10 @@ class _Scaling(NamedTuple):
     v1: Complex
 
     @classmethod
-    def between(cls, s: Cone, z: Cone) -> _Scaling:
-        s_norm, z_norm = _hyperbolic(s), _hyperbolic(z)
+    def between(cls, s: Cone, s_norm: Real, z: Cone, z_norm: Real) -> _Scaling:
         s0, s1, z0, z1 = s[0] / s_norm, s[1] / s_norm, z[0] / z_norm, z[1] / z_norm
-        half = 2.0 * np.sqrt((1.0 + s0 * z0 + _dot(s1, z1)) / 2.0)
-        return cls(s_norm / z_norm, (s0 + z0) / half, (s1 - z1) / half)
+        length = np.sqrt(2.0 * (1.0 + s0 * z0 + _dot(s1, z1)))
+        return cls(s_norm / z_norm, (s0 + z0) / length, (s1 - z1) / length)
 
     def apply(self, a: Cone) -> Cone:
         root, along = np.sqrt(self.square), _dot(self.v1, a[1])
@@ -125,7 +126,7 @@ class _Scaling(NamedTuple):
         of the two come to ``aim``; second-order terms of the step ``(ds, du)`` included."""
         l0, l1 = self.apply(z)
         e0, e1 = self.undo(ds)
-        f0, f1 = self.apply((np.zeros_like(l0), du))
+        f0, f1 = self.apply((0.0, du))
         want0 = aim - (l0 * l0 + _dot(l1, l1)) - (e0 * f0 + _dot(e1, f1))
         want1 = -2.0 * l0 * l1 - (e0 * f1 + f0 * e1)
         x0 = (l0 * want0 - _dot(l1, want1)) / (l0 * l0 - _dot(l1, l1))
@@ -180,24 +181,35 @@ class _Newton:
         )
 
 
-def _reach(
-    slack: Real, r: Complex, u: Complex, free: Real, pressure: Real, step: _Step
-) -> float:
-    """How many times ``step`` can be taken before something leaves its cone."""
-    one, none = np.ones_like(slack), np.zeros_like(slack)
-    fastest = min(float((step.free / free).min()), float((step.pressure / pressure).min()))
-    return min(
-        _cone_reach((slack, r), (step.slack, step.r)),
-        _cone_reach((one, u), (none, step.u)),
-        -1.0 / fastest if fastest < 0 else np.inf,
-    )
+class _Here(NamedTuple):
+    """Where the method stands; the norms are those of slacks and their multipliers."""
+
+    slack: Real
+    r: Complex
+    slack_norm: Real
+    u: Complex
+    u_norm: Real
+    free: Real
+    pressure: Real
+
+    def reach(self, step: _Step) -> float:
+        """How many times ``step`` can be taken before something leaves its cone."""
+        slacks = _least_root(
+            step.slack * step.slack - _dot(step.r, step.r),
+            self.slack * step.slack - _dot(self.r, step.r),
+            self.slack_norm * self.slack_norm,
+        )
+        multipliers = _least_root(
+            -_dot(step.u, step.u), -_dot(self.u, step.u), self.u_norm * self.u_norm
+        )
+        fastest = min(
+            float((step.free / self.free).min()), float((step.pressure / self.pressure).min())
+        )
+        return min(slacks, multipliers, -1.0 / fastest if fastest < 0 else np.inf)
 
 
-def _cone_reach(a: Cone, d: Cone) -> float:
-    """The least root of ``(a0 + x d0)^2 = |a1 + x d1|^2`` over all cones, if any is positive."""
-    square = d[0] * d[0] - _dot(d[1], d[1])
-    half = a[0] * d[0] - _dot(a[1], d[1])
-    now = _hyperbolic(a) ** 2
+def _least_root(square: Real, half: Real, now: Real) -> float:
+    """The least positive ``x`` with ``square x^2 + 2 half x + now = 0`` in any entry."""
     inside = half * half - square * now
     below = np.sqrt(np.maximum(inside, 0.0)) - half
     with np.errstate(divide="ignore"):
@@ -205,7 +217,8 @@ def _cone_reach(a: Cone, d: Cone) -> float:
     return float(roots.min())
 
 
-def _hyperbolic(a: Cone) -> Real:
+def _norm(a: Cone) -> Real:
+    """``sqrt(a0^2 - |a1|^2)``: how far inside its cone a point is."""
     return np.sqrt(np.maximum(a[0] * a[0] - _dot(a[1], a[1]), 1e-300))
 
 
