@@ -117,6 +117,11 @@ def _describe(session: Session, export: Export) -> dict[str, Any]:
     figures = {}
     if export.report is not None:
         figures = {k: v for k, v in export.report.items() if k not in ("frames", "conventions")}
+        figures["words"] = {
+            "shake_before": words.pixels(figures["shake_before"]),
+            "shake_after": words.pixels(figures["shake_after"]),
+            "shake_removed": words.removed_words(figures) or "nothing",
+        }
     return {
         "id": export.id,
         "file_name": export.file_name,

@@ -31,7 +31,7 @@ document.addEventListener("alpine:init", () => {
     motionWords: "…", frameWords: "…", motionWarning: "", frameWarning: "", sourceWords: "", outputWords: "",
     mode: "treated", grid: false, bare: true, marks: false, dotSize: 4,
     playing: false, hasSound: false, soundOn: false, frame: 0, lastIndex: 1, clock: "",
-    component: "across",
+    component: "",
     keptWords: "–", zoomWords: "–", softWords: "–", shakeWords: "–", stabilityWords: "–", tightWords: "", keptNote: "",
     keptLow: false, softLow: false,
     versions: [], versionName: "", canUndo: false, canRedo: false, revisionWords: "",
@@ -69,12 +69,12 @@ document.addEventListener("alpine:init", () => {
     // Views and overlays are a person's own: kept in this browser.
     restore() {
       const kept = JSON.parse(localStorage.getItem("keen-view") || "{}");
-      for (const name of ["grid", "bare", "marks", "dotSize", "component"]) if (name in kept) this[name] = kept[name];
+      for (const name of ["grid", "bare", "marks", "dotSize"]) if (name in kept) this[name] = kept[name];
     },
 
     remember() {
-      const { grid, bare, marks, dotSize, component } = this;
-      localStorage.setItem("keen-view", JSON.stringify({ grid, bare, marks, dotSize, component }));
+      const { grid, bare, marks, dotSize } = this;
+      localStorage.setItem("keen-view", JSON.stringify({ grid, bare, marks, dotSize }));
     },
 
     // --- where the clip stands -------------------------------------------------------------------
@@ -246,6 +246,7 @@ document.addEventListener("alpine:init", () => {
         this.lastIndex + 1,
         answer.report.zoom > 1 || answer.report.picture_kept < 99.95 ? answer.report.tightest_frame - this.firstFrame : null,
       );
+      if (!this.component) this.component = parts.strip.telling();
       parts.strip.show(this.component);
       this.shownAt = performance.now();
       if (this.model !== answer.treatment.motion.model) {

@@ -7,9 +7,9 @@ const FIGURES = [
   ["Tightest frame", (r) => `${r.tightest_frame}`],
   ["Source px per output px", (r) => r.pixels_per_output_pixel.toFixed(3)],
   ["Bare edges, most", (r) => `${r.bare_edges.toFixed(1)} %`],
-  ["Shake before", (r) => `${r.shake_before.toFixed(2)} px`],
-  ["Shake after", (r) => `${r.shake_after.toFixed(2)} px`],
-  ["Shake removed", (r) => `${r.shake_removed.toFixed(1)} %`],
+  ["Shake before", (r) => r.words.shake_before],
+  ["Shake after", (r) => r.words.shake_after],
+  ["Shake removed", (r) => r.words.shake_removed],
   ["Stability before", (r) => r.stability_score_before.toFixed(3)],
   ["Stability after", (r) => r.stability_score.toFixed(3)],
   ["Distortion value", (r) => r.distortion_value.toFixed(3)],
@@ -19,7 +19,7 @@ const FIGURES = [
   ["Frames", (r) => `${r.frame_count}`],
   ["Output", (r) => `${r.output.width} × ${r.output.height} px`],
   ["Measure took", (r) => `${r.seconds.measure.toFixed(1)} s`],
-  ["Solve took", (r) => `${r.seconds.solve.toFixed(2)} s`],
+  ["Solve took", (r) => (r.seconds.solve < 0.005 ? "solved before" : `${r.seconds.solve.toFixed(2)} s`)],
   ["Render took", (r) => `${r.seconds.render.toFixed(1)} s`],
 ];
 

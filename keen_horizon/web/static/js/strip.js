@@ -40,6 +40,14 @@ export class Strip {
     this.draw();
   }
 
+  // The component of the path on which the correction is easiest to see.
+  telling() {
+    const { before, after } = this.data;
+    const span = (line) => line.reduce((most, value) => Math.max(most, value), -Infinity) - line.reduce((least, value) => Math.min(least, value), Infinity);
+    const seen = (name) => span(before[name].map((value, i) => value - after[name][i])) / Math.max(1e-6, span(before[name]));
+    return seen("updown") > seen("across") ? "updown" : "across";
+  }
+
   show(component) {
     this.component = component;
     this.draw();

@@ -59,7 +59,6 @@ export const viewing = {
 
   showComponent(event) {
     event.target.blur();
-    this.remember();
     parts.strip.show(this.component);
   },
 
