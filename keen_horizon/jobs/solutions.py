@@ -17,7 +17,7 @@ from ..store.models import Measure, Recording
 from ..store.vault import Vault
 
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
-SOLVER = 2  # to be raised when treatments come out differently: what is kept is then solved anew
+SOLVER = 3  # to be raised when treatments come out differently: what is kept is then solved anew
 _KEPT = 24
 
 

@@ -212,4 +212,5 @@ class Workshop:
 
 def shelf_figures(report: dict[str, Any]) -> dict[str, float]:
     """The few numbers a shelf card shows."""
-    return {name: report[name] for name in ("shake_before", "shake_after", "picture_kept")}
+    names = ("shake_before", "shake_after", "shake_accuracy", "picture_kept")
+    return {name: report[name] for name in names}

@@ -27,9 +27,9 @@ def sqlalchemy_url(url: str) -> str:
     return f"postgresql+psycopg://{rest}"
 
 
-def migrate(url: str) -> None:
-    """Bring the schema up to date."""
+def migrate(url: str, to: str = "head") -> None:
+    """Bring the schema up to date, or up to revision ``to``."""
     config = Config()
     config.set_main_option("script_location", str(MIGRATIONS))
     config.attributes["url"] = sqlalchemy_url(url)
-    command.upgrade(config, "head")
+    command.upgrade(config, to)

@@ -223,8 +223,7 @@ def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
             "report": report,
             "words": {
                 "motion": words.motion_words(treatment, report),
-                "shake_before": words.pixels(report["shake_before"]),
-                "shake_after": words.pixels(report["shake_after"]),
+                "shake": words.shake_words(report),
                 "removed": words.removed_words(report),
                 "frame": words.frame_words(treatment, report),
                 "motion_warning": words.motion_warning(report),

@@ -118,8 +118,7 @@ def _describe(session: Session, export: Export) -> dict[str, Any]:
     if export.report is not None:
         figures = {k: v for k, v in export.report.items() if k not in ("frames", "conventions")}
         figures["words"] = {
-            "shake_before": words.pixels(figures["shake_before"]),
-            "shake_after": words.pixels(figures["shake_after"]),
+            "shake": words.shake_words(figures),
             "shake_removed": words.removed_words(figures) or "nothing",
         }
     return {

@@ -61,11 +61,7 @@ def card(session: Session, clip: Clip) -> dict[str, Any]:
         facts["length"] = words.duration(probe["duration"] * share)
         facts["format"] = f"{probe['width']} × {probe['height']} · {words.rate(probe)}"
     if clip.shake is not None:
-        facts["shake"] = {
-            "before": words.pixels(clip.shake["shake_before"]),
-            "after": words.pixels(clip.shake["shake_after"]),
-            "kept": clip.shake["picture_kept"],
-        }
+        facts["shake"] = words.shake_words(clip.shake) | {"kept": clip.shake["picture_kept"]}
     facts["state"] = _state(session, clip, facts)
     return facts
 

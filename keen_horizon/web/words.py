@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
+
 from typing import Any
 
-from ..core.quality.scores import ACCURACY
 from ..core.treatment import Treatment
 
 AIMS = {"follow": "Follow", "lock_off": "Lock off"}
@@ -22,17 +23,25 @@ def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
     return f"{words} · {removed} less shake" if removed else f"{words} · nothing removed"
 
 
-def pixels(value: float) -> str:
-    """``5.62 px``; never less than can be measured."""
-    return f"{value:.2f} px" if value >= ACCURACY else f"under {ACCURACY} px"
+def shake_words(figures: dict[str, Any]) -> dict[str, str]:
+    """Shake ``before`` and ``after``, as in ``5.62 px``; never less than can be measured."""
+    sure = figures["shake_accuracy"]
+    return {
+        name: f"{value:.2f} px" if value >= sure else f"under {sure:.2g} px"
+        for name in ("before", "after")
+        for value in (figures[f"shake_{name}"],)
+    }
 
 
-def removed_words(report: dict[str, Any]) -> str | None:
-    """How much of the shake is gone, ``94 %``; None for nothing. What is left is never quite
-    nothing, so neither is what is gone everything."""
-    if not report["shake_before"] or report["shake_removed"] <= 0.5:
+def removed_words(figures: dict[str, Any]) -> str | None:
+    """How much of the shake is gone, ``94 %``; None for nothing. ``over 96 %`` where less is left
+    than can be measured."""
+    before, after, sure = (figures[f"shake_{name}"] for name in ("before", "after", "accuracy"))
+    if after < sure < before:
+        return f"over {math.floor(100 * (1 - sure / before))} %"
+    if before <= sure or figures["shake_removed"] <= 0.5:
         return None
-    return "over 99 %" if report["shake_removed"] >= 99 else f"{report['shake_removed']:.0f} %"
+    return f"{figures['shake_removed']:.0f} %"
 
 
 def frame_words(treatment: Treatment, report: dict[str, Any] | None) -> str:

@@ -34,13 +34,13 @@ def server_url() -> str:
 
 
 @contextmanager
-def fresh_database(server_url: str) -> Iterator[str]:
+def fresh_database(server_url: str, to: str = "head") -> Iterator[str]:
     """A migrated database of its own, dropped afterwards."""
     name = f"test_{uuid.uuid4().hex[:12]}"
     with psycopg.connect(server_url, autocommit=True) as connection:
         connection.execute(f"create database {name}")
     address = re.sub(r"/[^/]*$", f"/{name}", server_url)
-    migrate(address)
+    migrate(address, to)
     yield address
     with psycopg.connect(server_url, autocommit=True) as connection:
         connection.execute(f"drop database {name} with (force)")

@@ -2,6 +2,7 @@
 
 import io
 
+import psycopg
 import pytest
 from sqlalchemy import inspect
 
@@ -12,6 +13,8 @@ from keen_horizon.store.database import migrate
 from keen_horizon.store.models import Base, Clip, Recording
 from keen_horizon.store.vault import TooLarge
 
+from .conftest import fresh_database
+
 pytestmark = pytest.mark.integration
 
 
@@ -21,6 +24,26 @@ def test_the_migrations_make_exactly_the_models_tables(place):
         columns = {c["name"]: c["nullable"] for c in found.get_columns(table.name)}
         assert columns == {c.name: bool(c.nullable) for c in table.columns}, table.name
     migrate(place.url)  # a second time changes nothing
+
+
+def test_shake_figures_of_before_learn_how_sure_they_are(server_url):
+    with fresh_database(server_url, to="0001") as url:
+        with psycopg.connect(url, autocommit=True) as old:
+            old.execute("insert into shoots (id, name, created) values (1, 'old', now())")
+            old.execute(
+                "insert into recordings (id, shoot_id, name, size, source_key, created, probe)"
+                """ values (1, 1, 'a', 9, 'k', now(), '{"width": 1280, "height": 720}')"""
+            )
+            for number, shake in ((1, '{"shake_before": 4.0}'), (2, "null"), (3, None)):
+                old.execute(
+                    "insert into clips (id, recording_id, name, first_frame, created, shake)"
+                    " values (%s, 1, 'a', 0, now(), %s)",
+                    (number, shake),
+                )
+            migrate(url)
+            rows = old.execute("select shake from clips order by id").fetchall()
+    assert rows[0][0] == {"shake_before": 4.0, "shake_accuracy": pytest.approx(0.2)}
+    assert [row[0] for row in rows[1:]] == [None, None]
 
 
 def calm(value: float) -> Treatment:

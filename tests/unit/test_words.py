@@ -6,7 +6,7 @@ from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.web import words
 
 REPORT = {
-    "shake_before": 5.6, "shake_after": 0.2, "shake_removed": 96.4, "picture_kept": 87.6,
+    "shake_before": 5.6, "shake_after": 0.2, "shake_removed": 96.4, "shake_accuracy": 0.15, "picture_kept": 87.6,
     "bare_edges": 0.0, "pixels_per_output_pixel": 0.93, "weak_frames": 0,
 }  # fmt: skip
 
@@ -34,19 +34,23 @@ def test_rates():
 
 
 def test_less_is_never_claimed_than_can_be_measured():
-    assert words.pixels(2.345) == "2.35 px" or words.pixels(2.345) == "2.34 px"
-    assert words.pixels(0.004) == "under 0.1 px"
+    figures = {"shake_before": 2.347, "shake_after": 0.004, "shake_accuracy": 0.2}
+    assert words.shake_words(figures) == {"before": "2.35 px", "after": "under 0.2 px"}
 
 
 @pytest.mark.parametrize(
-    ("removed", "text"), [(96.4, "96 %"), (99.6, "over 99 %"), (0.2, None), (-3.0, None)]
+    ("after", "removed", "text"),
+    [(0.2, 96.4, "96 %"), (0.01, 99.8, "over 97 %"), (5.59, 0.2, None), (5.8, -3.0, None)],
 )
-def test_what_was_removed(removed, text):
-    assert words.removed_words(REPORT | {"shake_removed": removed}) == text
+def test_what_was_removed(after, removed, text):
+    figures = {"shake_after": after, "shake_removed": removed}
+    assert words.removed_words(REPORT | figures) == text
 
 
-def test_a_still_clip_has_nothing_to_remove():
-    assert words.removed_words(REPORT | {"shake_before": 0.0}) is None
+@pytest.mark.parametrize("before", [0.0, 0.1])
+def test_a_still_clip_has_nothing_to_remove(before):
+    figures = {"shake_before": before, "shake_after": 0.0, "shake_removed": 100.0}
+    assert words.removed_words(REPORT | figures) is None
 
 
 @pytest.mark.parametrize(

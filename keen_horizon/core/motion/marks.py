@@ -15,6 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry.canvas import Canvas
 from ..media.decode import Plane
 
 WORKING_HEIGHT = 540
@@ -30,6 +31,16 @@ CORNER_SHARE = 0.004  # of the strongest corner in the picture
 EDGE = 6  # working pixels kept clear of the border
 FLAT = 0.02  # contrast of a thumbnail (of 1) below which differences are noise
 _THUMB = (32, 18)
+ACCURACY = 0.15  # working pixels to which motion is known (docs/benchmarks.md)
+
+
+def _shrink(width: int, height: int) -> float:
+    return min(1.0, WORKING_HEIGHT / min(width, height))
+
+
+def accuracy(canvas: Canvas) -> float:
+    """Source pixels to which motion is known in pictures of size ``canvas``."""
+    return ACCURACY / _shrink(canvas.width, canvas.height)
 
 
 @dataclass(frozen=True)
@@ -54,7 +65,7 @@ class MarkFollower:
     """Feeds on luma planes in order and gives the marks of each. Holds two small pictures."""
 
     def __init__(self, width: int, height: int) -> None:
-        shrink = min(1.0, WORKING_HEIGHT / min(width, height))
+        shrink = _shrink(width, height)
         self._size = (max(16, round(width * shrink)), max(16, round(height * shrink)))
         self._factor = np.array([width / self._size[0], height / self._size[1]], np.float32)
         self._before: NDArray[np.uint8] | None = None

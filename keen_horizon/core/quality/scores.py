@@ -14,10 +14,9 @@ from ..geometry.similarity import Similarities, accumulate
 
 ORDER = 3  # of the filter that tells slow from fast
 SHAKE_ABOVE = 1.0  # Hz; slower motion counts as the intended move
-ACCURACY = 0.1  # px to which motion is measured (docs/benchmarks.md); no less shake is claimed
 SHAKE_MEASURE = (
     "RMS distance that nine points of the picture stray from their path smoothed at 1 Hz, "
-    f"by the motion measured, which is sure to about {ACCURACY} px"
+    "by the motion measured"
 )
 
 

@@ -12,6 +12,7 @@ from ..geometry.canvas import Canvas
 from ..geometry.chain import View, WarpChain
 from ..geometry.similarity import Similarities
 from ..motion.camera import CameraMotion
+from ..motion.marks import accuracy
 from ..quality import scores
 from ..treatment import MotionSettings, Treatment
 from .coverage import held_below, largest_rectangle, room_left, seen_shares, zoom_needed
@@ -112,6 +113,7 @@ def _report(
     corners = view.to_plane(view.output.to_pixels(view.output.corners))
     kept, bare = seen_shares(chain.steady.apply(corners), canvas)
     scale = 1.0 / (view.zoom * np.abs(chain.steady.a).max())
+    sure = accuracy(canvas)
     return {
         "frame_count": len(motion),
         "zoom": view.zoom,
@@ -123,7 +125,9 @@ def _report(
         "shake_before": before,
         "shake_after": after,
         "shake_removed": 100.0 * (1.0 - after / before) if before > 0 else 0.0,
-        "shake_measure": scores.SHAKE_MEASURE + "; in source pixels times the zoom",
+        "shake_accuracy": sure,
+        "shake_measure": f"{scores.SHAKE_MEASURE}, which is sure to about {sure:.2g} px; in source "
+        "pixels times the zoom",
         "shake_unit": "px",
         "stability_score": scores.stability_score(moved, motion.segments),
         "stability_score_before": scores.stability_score(motion.steps, motion.segments),

@@ -276,7 +276,7 @@ document.addEventListener("alpine:init", () => {
       this.keptWords = `${report.picture_kept.toFixed(1)} %`;
       this.zoomWords = `× ${report.zoom.toFixed(3)}`;
       this.softWords = report.pixels_per_output_pixel.toFixed(3);
-      this.shakeWords = `${words.shake_before} → ${words.shake_after}`;
+      this.shakeWords = `${words.shake.before} → ${words.shake.after}`;
       this.stabilityWords = `${report.stability_score_before.toFixed(2)} → ${report.stability_score.toFixed(2)}`;
       this.keptLow = report.picture_kept < 70;
       this.softLow = report.pixels_per_output_pixel < 0.8;
@@ -285,7 +285,7 @@ document.addEventListener("alpine:init", () => {
       this.note = report.notes.join(" ");
       const removed = words.removed ? `${words.removed} of the shake removed` : "no shake removed";
       this.keptNote = `${report.picture_kept.toFixed(0)} % of the picture kept, ${removed}.`;
-      this.calmHint = `Now: ${words.shake_after} left, ${report.picture_kept.toFixed(0)} % kept.`;
+      this.calmHint = `Now: ${words.shake.after} left, ${report.picture_kept.toFixed(0)} % kept.`;
     },
 
     async step(way) {
