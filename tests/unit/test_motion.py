@@ -51,13 +51,47 @@ def test_a_subject_crossing_in_front_does_not_steer():
     assert not steering[crossing].any()
 
 
-def measure_of(frames: list[np.ndarray], times: np.ndarray | None = None) -> Measure:
-    """A measure of marks that are all seen in every frame."""
+def test_many_marks_in_a_small_place_do_not_outvote_the_rest():
+    """Three marks of four are on a subject that fills a third of the picture."""
+    rng = np.random.default_rng(7)
+    canvas = Canvas(1280, 720)
+    behind = rng.uniform([0, 0], [1280, 720], (130, 2))
+    behind = behind[np.abs(behind[:, 0] - 640) > 220]
+    subject = rng.uniform([420, 0], [860, 720], (3 * len(behind), 2))
+    before = np.concatenate([behind, subject])
+    moved = np.exp(-0.006j) * canvas.to_scene(before) + 3 + 1j
+    moved[len(behind) :] += 9 - 2j
+    after = canvas.to_pixels(moved) + 0.1 * rng.standard_normal(before.shape)
+    motion = camera_motion(measure_of([before, after]), canvas, "similarity")
+    assert abs(motion.steps.b[1] - (3 + 1j)) < 0.2
+    assert motion.confidence[1] > 0.9
+    assert motion.steering[len(before) :][len(behind) :].mean() < 0.05
+
+
+def test_a_mark_that_moved_with_the_subject_before_is_not_trusted_later():
+    """In three frames most of the background is out of sight. The subject's marks, which moved
+    their own way until then, must not take over."""
+    rng = np.random.default_rng(8)
+    canvas = Canvas(1280, 720)
+    behind = rng.uniform([0, 0], [1280, 720], (200, 2))
+    subject = rng.uniform([300, 0], [900, 720], (150, 2))
+    swing = 12 * np.sin(np.arange(30))[:, None, None] * np.array([1.0, 0.4])
+    everything = np.concatenate([behind + 0 * swing, subject + swing], axis=1)
+    ids = [np.arange(350) if not 14 <= t < 17 else np.arange(150, 350) for t in range(30)]
+    motion = camera_motion(
+        measure_of([marks[seen] for marks, seen in zip(everything, ids, strict=True)], ids=ids),
+        canvas, "similarity",
+    )  # fmt: skip
+    assert np.abs(motion.steps.b).max() < 0.5
+
+
+def measure_of(frames: list[np.ndarray], ids: list[np.ndarray] | None = None) -> Measure:
+    """A measure of marks; without ``ids``, of marks that are all seen in every frame."""
     records = np.empty(sum(len(f) for f in frames), RECORD)
     at = 0
-    for points in frames:
+    for t, points in enumerate(frames):
         part = records[at : at + len(points)]
-        part["id"] = np.arange(len(points))
+        part["id"] = np.arange(len(points)) if ids is None else ids[t]
         part["x"], part["y"] = points[:, 0], points[:, 1]
         at += len(points)
     n = len(frames)
@@ -69,7 +103,7 @@ def measure_of(frames: list[np.ndarray], times: np.ndarray | None = None) -> Mea
         followed=counts,
         change=np.zeros(n),
         sharpness=np.ones(n),
-        times=np.arange(n) / 30 if times is None else times,
+        times=np.arange(n) / 30,
         first=0,
     )
 

@@ -6,8 +6,8 @@ from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.web import words
 
 REPORT = {
-    "shake_before": 5.6, "shake_after": 0.2, "shake_removed": 96.4, "shake_accuracy": 0.15, "picture_kept": 87.6,
-    "bare_edges": 0.0, "pixels_per_output_pixel": 0.93, "weak_frames": 0,
+    "shake_before": 5.6, "shake_after": 0.2, "shake_removed": 96.4, "shake_accuracy": 0.15,
+    "picture_kept": 87.6, "bare_edges": 0.0, "pixels_per_output_pixel": 0.93, "weak_frames": 0,
 }  # fmt: skip
 
 

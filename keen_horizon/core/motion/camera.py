@@ -1,8 +1,8 @@
 """Camera motion from marks: one robust transform a frame pair, for all pairs at once.
 
 Weighted least squares with weights that fade out what does not fit (Geman-McClure), the width of
-the fade shrinking step by step so that the start does not decide the end (Blake, Zisserman,
-*Visual Reconstruction*, MIT Press 1987: graduated non-convexity). The start is the median shift.
+the fade shrinking step by step (Blake, Zisserman, *Visual Reconstruction*, MIT Press 1987:
+graduated non-convexity). It begins at what most of the picture agrees on: see :mod:`.consensus`.
 """
 
 from __future__ import annotations
@@ -16,14 +16,20 @@ from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
 from ..geometry.similarity import Similarities
+from .consensus import consensus, votes
 from .cuts import find_cuts
 from .measure import Measure
 
 Model = Literal["shift", "similarity"]
 
 BATCH = 256  # pairs worked on at once: bounds memory whatever the clip's length
+RECORDS_AT_ONCE = 1 << 18  # likewise
 FADE_STEPS = 7
+FADE_START = 2  # times FADE_END; wider, and a large subject would pull the fit away
 FADE_END = 0.0014  # of the picture's half-diagonal: about 1 px at 720 lines
+SECOND_THOUGHTS = 4  # times that contradicted pairs are fitted again, at most
+CONTRADICTED = 0.5  # mean trust of the steering marks below which a pair is
+LEAST_TRUST = 0.02  # so that a frame without trusted marks still has a motion
 MARKS_SURE = 40  # steering marks at which their number is no longer a doubt
 SHARE_SURE, SHARE_LOST = 0.45, 0.15  # of the marks that agree with the fit
 SPREAD_SURE = 0.18  # rms distance of steering marks from their mean, of the half-diagonal
@@ -72,19 +78,28 @@ class CameraMotion:
 
 
 def camera_motion(measure: Measure, canvas: Canvas, model: Model) -> CameraMotion:
-    """Fit ``model`` to every frame pair of a measure of pictures of size ``canvas``."""
+    """Fit ``model`` to every frame pair of a measure of pictures of size ``canvas``.
+
+    Where a subject fills much of the picture, single pairs may be fitted to it. A mark that mostly
+    moved otherwise than the camera is then not trusted anywhere, and those pairs are fitted again.
+    """
     n = len(measure)
     a, b = np.ones(n, complex), np.zeros(n, complex)
     count, confidence, residual = np.zeros(n, np.int64), np.zeros(n), np.zeros(n)
     steering = np.zeros(len(measure.records), bool)
-    for start in range(1, n, BATCH):
-        stop = min(start + BATCH, n)
-        pairs = _pairs(measure, canvas, start, stop)
-        fit = _fit(pairs, model, canvas.radius)
-        a[start:stop], b[start:stop] = fit.a, fit.b
-        count[start:stop], confidence[start:stop] = fit.count, fit.confidence
-        residual[start:stop] = fit.residual
-        steering[pairs.record[pairs.valid & (fit.weight > 0.25)]] = True
+    trust, frames = None, np.arange(1, n)
+    for _ in range(1 + SECOND_THOUGHTS):
+        for start, stop in _runs(frames):
+            pairs = _pairs(measure, canvas, start, stop)
+            fit = _fit(pairs, model, canvas, None if trust is None else trust[pairs.mark])
+            a[start:stop], b[start:stop] = fit.a, fit.b
+            count[start:stop], confidence[start:stop] = fit.count, fit.confidence
+            residual[start:stop] = fit.residual
+            steering[pairs.record[pairs.valid]] = fit.steer[pairs.valid]
+        trust = _trust(measure, steering)
+        frames = _contradicted(measure, steering, trust)
+        if not len(frames):
+            break
     cuts = find_cuts(measure)
     a[cuts], b[cuts], confidence[cuts] = 1.0, 0.0, 1.0
     confidence[0] = 1.0
@@ -92,6 +107,45 @@ def camera_motion(measure: Measure, canvas: Canvas, model: Model) -> CameraMotio
         model, Similarities(a, b), count, confidence, residual, steering, measure.times, cuts,
         measure.first,
     )  # fmt: skip
+
+
+def _runs(frames: NDArray[np.intp]) -> list[tuple[int, int]]:
+    """Stretches ``[start, stop)`` of neighbours in ``frames``, none longer than a batch."""
+    return [
+        (int(piece[0]), int(piece[-1]) + 1)
+        for run in np.split(frames, np.nonzero(np.diff(frames) > 1)[0] + 1)
+        for piece in np.split(run, range(BATCH, len(run), BATCH))
+        if len(piece)
+    ]
+
+
+def _trust(measure: Measure, steering: NDArray[np.bool_]) -> NDArray[np.float64]:
+    """``(marks,)`` the share of its sightings in which each mark steered."""
+    ids = measure.records["id"]
+    marks = int(ids.max(initial=0)) + 1
+    seen, steered = np.zeros(marks), np.zeros(marks)
+    for start in range(0, len(ids), RECORDS_AT_ONCE):
+        rows = slice(start, start + RECORDS_AT_ONCE)
+        seen += np.bincount(ids[rows], minlength=marks)
+        steered += np.bincount(ids[rows], steering[rows], marks)
+    return steered / np.maximum(seen - 1, 1)
+
+
+def _contradicted(
+    measure: Measure, steering: NDArray[np.bool_], trust: NDArray[np.float64]
+) -> NDArray[np.intp]:
+    """Frames whose steering marks mostly did not steer elsewhere."""
+    found = [np.zeros(0, np.intp)]
+    for start in range(1, len(measure), BATCH):
+        stop = min(start + BATCH, len(measure))
+        rows = slice(int(measure.offsets[start]), int(measure.offsets[stop]))
+        steer = steering[rows]
+        frame = np.repeat(np.arange(stop - start), np.diff(measure.offsets[start : stop + 1]))
+        own = trust[measure.records["id"][rows][steer]]
+        total = np.bincount(frame[steer], own, stop - start)
+        many = np.bincount(frame[steer], minlength=stop - start)
+        found.append(start + np.nonzero((many > 0) & (total < CONTRADICTED * many))[0])
+    return np.concatenate(found)
 
 
 @dataclass(frozen=True)
@@ -102,6 +156,7 @@ class _Pairs:
     after: NDArray[np.complex128]
     valid: NDArray[np.bool_]
     record: NDArray[np.intp]  # index of the later sighting
+    mark: NDArray[np.intp]  # its number
 
 
 def _pairs(measure: Measure, canvas: Canvas, start: int, stop: int) -> _Pairs:
@@ -124,52 +179,55 @@ def _pairs(measure: Measure, canvas: Canvas, start: int, stop: int) -> _Pairs:
     scene = canvas.to_scene(points)
     before, after = np.zeros(shape, complex), np.zeros(shape, complex)
     valid, record = np.zeros(shape, bool), np.zeros(shape, np.intp)
+    mark = np.zeros(shape, np.intp)
     before[pair, slot], after[pair, slot] = scene[earlier], scene[later]
     valid[pair, slot], record[pair, slot] = True, later + low
-    return _Pairs(before, after, valid, record)
+    mark[pair, slot] = records["id"][later]
+    return _Pairs(before, after, valid, record, mark)
 
 
 @dataclass(frozen=True)
 class _Fit:
     a: NDArray[np.complex128]
     b: NDArray[np.complex128]
-    weight: NDArray[np.float64]
+    steer: NDArray[np.bool_]  # (pairs, most marks)
     count: NDArray[np.int64]
     confidence: NDArray[np.float64]
     residual: NDArray[np.float64]
 
 
-def _fit(pairs: _Pairs, model: Model, radius: float) -> _Fit:
-    moved = pairs.after - pairs.before
-    b = _median(moved.real, pairs.valid) + 1j * _median(moved.imag, pairs.valid)
-    a = np.ones(len(b), complex)
+def _fit(
+    pairs: _Pairs, model: Model, canvas: Canvas, trust: NDArray[np.float64] | None
+) -> _Fit:
+    radius = canvas.radius
+    vote = votes(pairs.before, pairs.valid, canvas)
+    weighed = vote if trust is None else vote * (trust + LEAST_TRUST)
+    a, b = consensus(pairs.before, pairs.after, weighed, radius, turns=model != "shift")
+    prior = pairs.valid if trust is None else pairs.valid * (trust + LEAST_TRUST)
     end = FADE_END * radius
-    rest = np.abs(moved - b[:, None])
-    width = np.maximum(3.0 * _median(rest, pairs.valid), 2.0 * end)
-    shrink = (end / width) ** (1.0 / (FADE_STEPS - 1))
-    weight = pairs.valid.astype(float)
-    for _ in range(FADE_STEPS):
+    for width in end * np.geomspace(FADE_START, 1.0, FADE_STEPS):
         rest = np.abs(pairs.after - (a[:, None] * pairs.before + b[:, None]))
-        w2 = (width * width)[:, None]
-        weight = np.where(pairs.valid, (w2 / (w2 + rest * rest)) ** 2, 0.0)
-        a, b = _weighted(pairs, weight, model)
-        width = width * shrink
+        a, b = _weighted(pairs, prior * _fade(rest, width), model)
     rest = np.abs(pairs.after - (a[:, None] * pairs.before + b[:, None]))
-    weight = np.where(pairs.valid, (end**2 / (end**2 + rest * rest)) ** 2, 0.0)
-    steer = weight > 0.25
+    steer = pairs.valid & (_fade(rest, end) > 0.25)
     count = steer.sum(axis=1)
     many = np.maximum(count, 1)
     mean = np.where(steer, pairs.before, 0).sum(axis=1) / many
     far = np.where(steer, np.abs(pairs.before - mean[:, None]) ** 2, 0).sum(axis=1)
     spread = np.sqrt(far / many) / radius
-    share = count / np.maximum(pairs.valid.sum(axis=1), 1)
+    share = (vote * steer).sum(axis=1) / np.maximum(vote.sum(axis=1), 1e-9)
     confidence = (
         np.clip(count / MARKS_SURE, 0, 1)
         * np.clip((share - SHARE_LOST) / (SHARE_SURE - SHARE_LOST), 0, 1)
         * np.clip(spread / SPREAD_SURE, 0, 1)
     )
     residual = np.sqrt(np.where(steer, rest**2, 0).sum(axis=1) / many)
-    return _Fit(a, b, weight, count, confidence, residual)
+    return _Fit(a, b, steer, count, confidence, residual)
+
+
+def _fade(rest: NDArray[np.float64], width: float) -> NDArray[np.float64]:
+    """The weight of what is off by ``rest``."""
+    return np.asarray((width**2 / (width**2 + rest * rest)) ** 2)
 
 
 def _weighted(
@@ -190,12 +248,3 @@ def _weighted(
         1.0,
     )
     return a, q - a * p
-
-
-def _median(values: NDArray[np.float64], valid: NDArray[np.bool_]) -> NDArray[np.float64]:
-    """Median of the valid entries of each row; 0 for a row without any."""
-    ordered = np.sort(np.where(valid, values, np.inf), axis=1)
-    count = valid.sum(axis=1)
-    middle = np.maximum(count - 1, 0) // 2
-    found = np.take_along_axis(ordered, middle[:, None], axis=1)[:, 0]
-    return np.where(count > 0, found, 0.0)
