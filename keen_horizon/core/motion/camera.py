@@ -31,7 +31,7 @@ SECOND_THOUGHTS = 4  # times that contradicted pairs are fitted again, at most
 CONTRADICTED = 0.5  # mean trust of the steering marks below which a pair is
 LEAST_TRUST = 0.02  # so that a frame without trusted marks still has a motion
 MARKS_SURE = 40  # steering marks at which their number is no longer a doubt
-SHARE_SURE, SHARE_LOST = 0.45, 0.15  # of the marks that agree with the fit
+SHARE_SURE, SHARE_LOST = 0.35, 0.12  # of the picture, by its marks, that agrees with the fit
 SPREAD_SURE = 0.18  # rms distance of steering marks from their mean, of the half-diagonal
 
 

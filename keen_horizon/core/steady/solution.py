@@ -145,7 +145,7 @@ def _notes(motion: CameraMotion, report: dict[str, Any], nothing_to_do: bool) ->
     if weak >= n - 1:
         notes.append(
             "No camera motion could be found: the picture is too dark, too plain or too blurred "
-            "to follow. It is left as it is."
+            "to follow, or everything in it moves its own way. It is left as it is."
         )
     elif nothing_to_do:
         notes.append(
