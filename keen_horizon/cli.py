@@ -1,4 +1,4 @@
-"""The pipeline without a server: ``./keen measure``, ``./keen correct``, ``./keen treatment``."""
+"""The pipeline without a server: ``./keen measure``, ``correct``, ``cost``, ``treatment``."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ import os
 import sys
 import tempfile
 import time
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ from .core.media.encode import QUALITIES, Encoding
 from .core.media.mp4 import CONTAINERS
 from .core.media.probe import Scan, scan
 from .core.motion.camera import camera_motion
+from .core.steady.cost import cost_curve, starts
 from .core.steady.solution import solve
 from .core.treatment import Treatment, read, schema, with_settings
 
@@ -49,13 +51,17 @@ def _parser() -> argparse.ArgumentParser:
     verb = verbs.add_parser("correct", help="measure, solve and render")
     verb.add_argument("input", type=Path)
     verb.add_argument("output", type=Path)
-    verb.add_argument("--treatment", type=Path, metavar="FILE.json")
-    verb.add_argument("--set", action="append", default=[], metavar="motion.calm=60")
-    verb.add_argument("--range", metavar="A:B", help="first and last frame, both included")
+    _with_treatment(verb)
     verb.add_argument("--report", type=Path, metavar="FILE.json")
     verb.add_argument("--quality", choices=list(QUALITIES), default="good")
     verb.add_argument("--lines", type=int, help="height of the output, no more than the source's")
     verb.set_defaults(run=_correct)
+
+    verb = verbs.add_parser("cost", help="what more or less calm would cost")
+    verb.add_argument("input", type=Path)
+    verb.add_argument("--json", type=Path, required=True, metavar="OUT.json")
+    _with_treatment(verb)
+    verb.set_defaults(run=_cost)
 
     verb = verbs.add_parser("treatment", help="print the default treatment or its schema")
     what = verb.add_mutually_exclusive_group(required=True)
@@ -63,6 +69,12 @@ def _parser() -> argparse.ArgumentParser:
     what.add_argument("--schema", action="store_true")
     verb.set_defaults(run=_treatment)
     return parser
+
+
+def _with_treatment(verb: argparse.ArgumentParser) -> None:
+    verb.add_argument("--treatment", type=Path, metavar="FILE.json")
+    verb.add_argument("--set", action="append", default=[], metavar="motion.calm=60")
+    verb.add_argument("--range", metavar="A:B", help="first and last frame, both included")
 
 
 def _measure(options: argparse.Namespace) -> None:
@@ -77,8 +89,7 @@ def _measure(options: argparse.Namespace) -> None:
 
 
 def _correct(options: argparse.Namespace) -> None:
-    treatment = read(options.treatment) if options.treatment else Treatment()
-    treatment = with_settings(treatment, options.set)
+    treatment = _chosen(options)
     if options.lines is not None and options.lines < 16:
         raise KeenError(f"--lines cannot be {options.lines}; allowed: 16 and more.")
     if options.output.suffix.lower() not in CONTAINERS:
@@ -124,6 +135,32 @@ def _correct(options: argparse.Namespace) -> None:
         print(note, file=sys.stderr)
     if options.report:
         _write_json(options.report, report)
+
+
+def _cost(options: argparse.Namespace) -> None:
+    treatment = _chosen(options)
+    found = scan(options.input)
+    first, last = _range(options, found)
+    canvas = found.probe.canvas
+    with tempfile.TemporaryDirectory(prefix="keen-") as folder:
+        measured = pipeline.measure(
+            options.input, found, first, last, Path(folder), _Meter("measuring")
+        )
+        motion = camera_motion(measured, canvas, treatment.motion.model)
+        curve = cost_curve(motion, canvas, treatment)
+    _write_json(
+        options.json,
+        {
+            "treatment": treatment.model_dump(mode="json"),
+            "points": [asdict(point) for point in curve],
+            "starts": [asdict(point) for point in starts(curve)],
+        },
+    )
+
+
+def _chosen(options: argparse.Namespace) -> Treatment:
+    treatment = read(options.treatment) if options.treatment else Treatment()
+    return with_settings(treatment, options.set)
 
 
 def _treatment(options: argparse.Namespace) -> None:

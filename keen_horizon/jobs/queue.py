@@ -11,10 +11,10 @@ from sqlalchemy.orm import Session
 from ..store.models import OPEN_STATES, Work, now
 
 QUICK, SLOW = "quick", "slow"
-_QUEUES = {"ingest": QUICK, "measure": QUICK, "solve": QUICK, "export": SLOW}
+_QUEUES = {"ingest": QUICK, "measure": QUICK, "solve": QUICK, "cost": QUICK, "export": SLOW}
 TASK = "keen_horizon.run"
-REPLACEABLE = ("measure", "solve")
-Kind = Literal["ingest", "measure", "solve", "export"]
+REPLACEABLE = ("measure", "solve", "cost")
+Kind = Literal["ingest", "measure", "solve", "cost", "export"]
 
 
 class Queue:

@@ -24,6 +24,7 @@ from ..store.database import Database
 from ..store.models import Clip, Export, Measure, Recording, Work, now
 from ..store.timing import stored_scan, write_timing
 from ..store.vault import Vault
+from .costs import CostCurves
 from .lifecycle import Run
 from .solutions import Solver
 
@@ -63,6 +64,8 @@ class Workshop:
                 self._measure(run, recording, details)
             case "solve":
                 self._solve(recording, details)
+            case "cost":
+                self._cost(run, recording, details)
             case "export" if export_id is not None:
                 self._export(run, recording, export_id)
 
@@ -157,6 +160,12 @@ class Workshop:
         with self.database.session() as session:
             measure = session.get_one(Measure, int(details["measure"]))
         self._solver.find(recording, measure, parse(details["treatment"]), patient=True)
+
+    def _cost(self, run: Run, recording: Recording, details: dict[str, Any]) -> None:
+        with self.database.session() as session:
+            measure = session.get_one(Measure, int(details["measure"]))
+        treatment = parse(details["treatment"])
+        CostCurves(self.vault, self._solver).work_out(recording, measure, treatment, run.progress)
 
     def _export(self, run: Run, recording: Recording, export_id: int) -> None:
         with self.database.session() as session:

@@ -11,6 +11,7 @@ from typing import cast
 from flask import Flask, Response, current_app
 from flask_wtf.csrf import CSRFProtect
 
+from ..jobs.costs import CostCurves
 from ..jobs.queue import Queue
 from ..jobs.solutions import Solver
 from ..store.database import Database
@@ -41,6 +42,7 @@ class Services:
     vault: Vault
     queue: Queue
     solver: Solver
+    costs: CostCurves
 
 
 def services() -> Services:
@@ -51,7 +53,7 @@ def services() -> Services:
 def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     """The application on a database (default ``KEEN_DATABASE_URL``) and a data folder
     (default ``KEEN_DATA``)."""
-    from . import clip, errors, export, media, shelf, work
+    from . import clip, cost, errors, export, media, shelf, work
 
     url = url or os.environ["KEEN_DATABASE_URL"]
     data = data or Path(os.environ["KEEN_DATA"])
@@ -68,9 +70,12 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         TRUSTED_HOSTS=["127.0.0.1", "localhost", *_listed("KEEN_TRUSTED_HOSTS")],
     )
     vault = Vault(data / "vault")
-    app.extensions["keen"] = Services(Database(url), vault, Queue(url), Solver(vault))
+    solver = Solver(vault)
+    app.extensions["keen"] = Services(
+        Database(url), vault, Queue(url), solver, CostCurves(vault, solver)
+    )
     CSRFProtect(app)
-    for part in (shelf.page, clip.page, export.page, work.page, media.page):
+    for part in (shelf.page, clip.page, cost.page, export.page, work.page, media.page):
         app.register_blueprint(part)
     errors.register(app)
     app.after_request(_guarded)

@@ -18,6 +18,7 @@ from ..core.motion.measure import Measure as Marks
 from ..core.quality.scores import output_steps
 from ..core.steady.solution import Solution
 from ..core.treatment import Treatment, parse
+from ..jobs.queue import Kind
 from ..jobs.tasks import shelf_figures
 from ..store import shelf, treatments
 from ..store.models import Clip, Measure, Work
@@ -72,7 +73,9 @@ def _state(session: Session, clip: Clip) -> dict[str, Any]:
     }
     measure = treatments.measure_of(session, clip)
     if measure is None:
-        work = _measuring(session, clip)
+        work = asked_once(
+            session, clip, "measure", {"first": clip.first_frame, "last": clip.last_frame}
+        )
         answer |= {"phase": "measuring", "work": describe(work)}
         return answer
     if clip.revision is None:
@@ -92,15 +95,17 @@ def _latest(session: Session, clip: Clip, kind: str) -> Work | None:
     )
 
 
-def _measuring(session: Session, clip: Clip) -> Work:
-    """The job that measures this range, asked for now unless it ended badly before."""
-    details: dict[str, object] = {"first": clip.first_frame, "last": clip.last_frame}
-    work = _latest(session, clip, "measure")
+def asked_once(session: Session, clip: Clip, kind: Kind, details: dict[str, object]) -> Work:
+    """The job that does this, asked for now unless it ended badly just before."""
+    work = _latest(session, clip, kind)
     if work is not None and work.details == details and work.state in ("failed", "cancelled"):
         return work
-    return services().queue.ask(
-        session, "measure", clip.recording_id, clip_id=clip.id, details=details
-    )
+    return services().queue.ask(session, kind, clip.recording_id, clip_id=clip.id, details=details)
+
+
+def solving_details(measure: Measure, treatment: Treatment) -> dict[str, object]:
+    """What a worker needs to know to solve or to price a treatment."""
+    return {"measure": measure.id, "treatment": treatment.model_dump(mode="json")}
 
 
 @page.get("/timing")
@@ -184,7 +189,7 @@ def set_range(clip_id: int) -> Response:
         return jsonify(_state(session, clip))
 
 
-def _measure(session: Session, clip: Clip) -> Measure:
+def measured(session: Session, clip: Clip) -> Measure:
     measure = treatments.measure_of(session, clip)
     if measure is None:
         raise KeenError("the clip has not been measured yet.", remedy="Wait for the measure.")
@@ -192,7 +197,7 @@ def _measure(session: Session, clip: Clip) -> Measure:
 
 
 def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
-    measure = _measure(session, clip)
+    measure = measured(session, clip)
     kit = services()
     found = kit.solver.find(clip.recording, measure, treatment, patient=False)
     common = {
@@ -202,13 +207,7 @@ def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
         "revision": clip.revision.number if clip.revision else 0,
     }
     if found is None:
-        work = kit.queue.ask(
-            session,
-            "solve",
-            clip.recording_id,
-            clip_id=clip.id,
-            details={"measure": measure.id, "treatment": treatment.model_dump(mode="json")},
-        )
+        work = asked_once(session, clip, "solve", solving_details(measure, treatment))
         return jsonify(common | {"solving": describe(work)})
     figures = shelf_figures(found.report)
     if clip.shake != figures and treatment == treatments.current(clip):
@@ -286,7 +285,7 @@ def marks(clip_id: int) -> Response:
     stop = request.args.get("to", start, int)
     with services().database.session() as session:
         clip = shelf.get_clip(session, clip_id)
-        measure = _measure(session, clip)
+        measure = measured(session, clip)
         treatment = treatments.current(clip)
         canvas = Probe.from_json(clip.recording.probe or {}).canvas
     kit = services()

@@ -25,11 +25,12 @@ def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
 def shake_words(figures: dict[str, Any]) -> dict[str, str]:
     """Shake ``before`` and ``after``, as in ``5.62 px``; never less than can be measured."""
     sure = figures["shake_accuracy"]
-    return {
-        name: f"{value:.2f} px" if value >= sure else f"under {sure:.2g} px"
-        for name in ("before", "after")
-        for value in (figures[f"shake_{name}"],)
-    }
+    return {name: shake(figures[f"shake_{name}"], sure) for name in ("before", "after")}
+
+
+def shake(value: float, sure: float) -> str:
+    """``5.62 px``, or ``under 0.2 px`` where it is known to ``sure`` px only."""
+    return f"{value:.2f} px" if value >= sure else f"under {sure:.2g} px"
 
 
 def removed_words(figures: dict[str, Any]) -> str | None:

@@ -19,6 +19,7 @@ _TITLES = {
     "ingest": "Taking in",
     "measure": "Measuring",
     "solve": "Solving",
+    "cost": "Pricing",
     "export": "Exporting",
 }
 
@@ -57,7 +58,7 @@ def listed() -> Response:
             .where(
                 or_(
                     Work.state.in_(OPEN_STATES),
-                    and_(Work.created > now() - LATELY, Work.kind != "solve"),
+                    and_(Work.created > now() - LATELY, Work.kind.not_in(("solve", "cost"))),
                 )
             )
             .order_by(Work.state.in_(OPEN_STATES).desc(), Work.id.desc())

@@ -274,3 +274,37 @@ def test_every_control_has_a_name_and_nothing_comes_from_elsewhere(
     if where != "nowhere":
         assert page.complaints == []
     page.complaints.clear()
+
+
+KEPT = "Alpine.$data(document.querySelector('.clip')).report.picture_kept"
+
+
+def test_a_start_costs_what_it_says(opened: Page):
+    button = opened.locator(".start").first
+    button.wait_for(timeout=30_000)
+    before = report(opened)["picture_kept"]
+    label = button.locator("span").inner_text()
+    button.click()
+    until(opened, f"was => {KEPT} !== was", before)
+    assert label == f"keeps {report(opened)['picture_kept']:.0f} %"
+    expect(button).to_have_attribute("aria-pressed", "true")
+    opened.keyboard.press("Control+z")
+    until(opened, f"was => {KEPT} === was", before)
+
+
+def test_the_picture_follows_a_drag_along_the_cost_curve(opened: Page):
+    opened.locator(".start").first.wait_for(timeout=30_000)
+    pause_at(opened, 40)
+    before = picture(opened)
+    chart = opened.locator(".chart")
+    expect(chart.locator(".chart-now")).to_have_count(1)
+    box = chart.bounding_box()
+    opened.mouse.move(box["x"] + 60, box["y"] + 40)
+    opened.mouse.down()
+    opened.mouse.move(box["x"] + box["width"] - 20, box["y"] + 40, steps=5)
+    until(opened, "Alpine.$data(document.querySelector('.clip')).calm > 80")
+    opened.mouse.up()
+    until(opened, f"{KEPT} < 80")
+    assert apart(picture(opened), before) > 2
+    assert opened.complaints == []
+    opened.keyboard.press("Control+z")

@@ -40,7 +40,7 @@ export function timeLeft(seconds) {
 
 export function jobWords(job) {
   if (job.state === "running" && job.total) {
-    return [`frame ${job.done} of ${job.total}`, timeLeft(job.seconds_left)].filter(Boolean).join(", ");
+    return [`${job.kind === "cost" ? "point" : "frame"} ${job.done} of ${job.total}`, timeLeft(job.seconds_left)].filter(Boolean).join(", ");
   }
   return { queued: "waiting", running: "starting", done: "done", failed: "failed", cancelled: "cancelled" }[job.state];
 }

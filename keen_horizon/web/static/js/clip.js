@@ -3,6 +3,7 @@ import { get, jobWords, post, unpack } from "./api.js";
 import { dividing } from "./divider.js";
 import { keying } from "./keys.js";
 import { parts } from "./parts.js";
+import { pricing } from "./pricing.js";
 import { ranging } from "./range.js";
 import { Stage } from "./stage.js";
 import { Strip } from "./strip.js";
@@ -23,6 +24,7 @@ document.addEventListener("alpine:init", () => {
   window.Alpine.data("clip", () => ({
     ...viewing,
     ...dividing,
+    ...pricing,
     ...ranging,
     ...keying,
     ready: false, phase: "", problem: "", note: "", help: false,
@@ -34,6 +36,7 @@ document.addEventListener("alpine:init", () => {
     component: "",
     keptWords: "–", zoomWords: "–", softWords: "–", shakeWords: "–", stabilityWords: "–", tightWords: "", keptNote: "",
     keptLow: false, softLow: false,
+    starts: [], curveWords: "", priced: "",
     versions: [], versionName: "", canUndo: false, canRedo: false, revisionWords: "",
     frameCount: 0, firstFrame: 0, lastFrame: 0, rangeWords: "",
     waitTitle: "Opening", waitWords: "", waitDone: 0, waitTotal: 0, waitFrames: "", waitRetry: false, waitCancel: false,
@@ -61,6 +64,7 @@ document.addEventListener("alpine:init", () => {
       document.addEventListener("keen:light", () => parts.strip.resize());
       this.holdDivider();
       this.holdRange();
+      this.holdChart();
       for (const name of ["mode", "grid", "bare", "marks", "dotSize"]) parts.stage[name] = this[name];
       window.keen = parts; // for tests and the curious
       this.look();
@@ -229,6 +233,10 @@ document.addEventListener("alpine:init", () => {
         this.kept = answer.treatment;
       }
       this.reflect();
+      if (answer.solving && !answer.solving.open && answer.solving.state !== "done") {
+        this.problem = answer.solving.message || "The solve was cancelled.";
+        return;
+      }
       if (answer.solving) {
         // A long clip: a worker solves it, and we ask again.
         this.note = `Solving ${this.lastIndex + 1} frames …`;
@@ -239,6 +247,8 @@ document.addEventListener("alpine:init", () => {
       parts.stage.lattice = new Lattice(answer.lattice.columns, answer.lattice.rows, unpack(answer.lattice.nodes));
       parts.stage.output = { ...answer.report.output, aspect: parts.stage.source.aspect };
       parts.stage.draw();
+      parts.chart.present(answer.report.picture_kept, answer.report.shake_after);
+      if (!sliding) this.price();
       const lines = (set) => Object.fromEntries(Object.entries(set).map(([name, text]) => [name, unpack(text)]));
       const { before, after, room, confidence, cuts } = answer.strip;
       parts.strip.set(
@@ -297,6 +307,7 @@ document.addEventListener("alpine:init", () => {
       await this.guard(async () => {
         this.versions = (await post(`${this.base}/versions`, { name: this.versionName })).versions;
         this.versionName = "";
+        this.price();
       });
     },
 

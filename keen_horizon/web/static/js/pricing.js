@@ -1,0 +1,47 @@
+// What more or less calm would cost, asked for in the background. Mixed into the clip screen.
+import { post } from "./api.js";
+import { Chart } from "./chart.js";
+import { parts } from "./parts.js";
+
+export const pricing = {
+  holdChart() {
+    parts.chart = new Chart(this.$refs.chart, (calm, settled) => {
+      this.treatment.motion.calm = calm;
+      this.reflect();
+      this.solve(settled);
+    });
+  },
+
+  // The curve of the treatment that is kept. It changes with everything but the calm.
+  async price() {
+    const { motion, frame } = this.treatment;
+    const wanted = JSON.stringify([this.firstFrame, this.lastFrame, { ...motion, calm: 0, on: true }, frame, this.versions.map((version) => version.name)]);
+    if (this.priced === wanted) return;
+    this.priced = wanted;
+    this.starts = [];
+    const body = { treatment: structuredClone(this.treatment) };
+    try {
+      for (let more = true; more;) {
+        const answer = await post(`${this.base}/cost`, body);
+        if (this.priced !== wanted) return;
+        parts.chart.set(answer);
+        this.starts = answer.starts;
+        this.curveWords = answer.points.length > 1 ? "" : "Pricing …";
+        more = answer.more && !(answer.work && !answer.work.open && answer.work.state !== "done");
+        if (answer.work) await new Promise((resolve) => { setTimeout(resolve, 700); });
+      }
+    } catch {
+      this.priced = ""; // the next change asks again
+    }
+  },
+
+  startAt(start) {
+    this.treatment.motion.calm = start.calm;
+    this.treatment.motion.on = true;
+    this.solve(true);
+  },
+
+  isStart(start) {
+    return this.motionOn && this.calm === start.calm;
+  },
+};
