@@ -15,6 +15,15 @@ class _Station(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
 
 
+COMPONENTS = ("across", "updown", "roll", "size")  # of the camera's path
+
+
+def _own_calm(component: str) -> Any:
+    return Field(
+        None, ge=0, le=100, description=f"Calm of the path's {component} alone; null: as calm."
+    )
+
+
 class MotionSettings(_Station):
     """What the steadied camera should do."""
 
@@ -29,10 +38,20 @@ class MotionSettings(_Station):
         le=100,
         description="How strongly shake is removed: how far the picture may be shifted for it.",
     )
+    calm_across: float | None = _own_calm("across")
+    calm_updown: float | None = _own_calm("updown")
+    calm_roll: float | None = _own_calm("roll")
+    calm_size: float | None = _own_calm("size")
     model: Literal["shift", "similarity"] = Field(
         "similarity",
         description="shift: across and up-down. similarity: shift, roll and scale.",
     )
+
+    @property
+    def calms(self) -> dict[str, float]:
+        """The calm of each component, by name; those that have none of their own share ``calm``."""
+        own = {name: getattr(self, f"calm_{name}") for name in COMPONENTS}
+        return {name: self.calm if value is None else value for name, value in own.items()}
 
 
 class FrameSettings(_Station):
@@ -149,6 +168,9 @@ def allowed(key: str) -> str:
         node = node.get("properties", {}).get(part, {})
         if "$ref" in node:
             node = definitions[node["$ref"].rsplit("/", 1)[1]]
+    if "anyOf" in node:  # a number, or null
+        node = node["anyOf"][0]
+        return f"a number from {node['minimum']:g} to {node['maximum']:g}, or null"
     if "enum" in node:
         return " or ".join(str(v) for v in node["enum"])
     if "const" in node:

@@ -52,7 +52,8 @@ class CostCurves:
         end = time.monotonic() + seconds
         while (calm := next_calm(curve)) is not None and not long and time.monotonic() < end:
             curve = with_point(curve, self._solved(recording, measure, treatment, calm))
-        self._remember(key, curve)
+        if curve:
+            self._remember(key, curve)
         return curve, next_calm(curve) is None
 
     def work_out(

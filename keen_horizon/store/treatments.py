@@ -35,6 +35,14 @@ def change(session: Session, clip: Clip, treatment: Treatment) -> Revision:
     return revision
 
 
+def begin(session: Session, clip: Clip, treatment: Treatment) -> None:
+    """Give a clip its first treatment, unless somebody else has done so meanwhile."""
+    session.expire(clip)
+    session.refresh(clip, with_for_update=True)
+    if clip.revision is None:
+        change(session, clip, treatment)
+
+
 def undo(session: Session, clip: Clip) -> bool:
     """Step back; False at the beginning."""
     if clip.revision is None or clip.revision.parent_id is None:

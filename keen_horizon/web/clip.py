@@ -79,8 +79,9 @@ def _state(session: Session, clip: Clip) -> dict[str, Any]:
         answer |= {"phase": "measuring", "work": describe(work)}
         return answer
     if clip.revision is None:
-        # The range was measured for another clip before; this one begins with the default.
-        treatments.change(session, clip, Treatment())
+        # Unless the measure came just now, and with it a first treatment, the range was measured
+        # for another clip before; this one begins with the default.
+        treatments.begin(session, clip, Treatment())
         session.commit()
     answer |= {"phase": "ready", "measure_seconds": measure.seconds}
     return answer

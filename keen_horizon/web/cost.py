@@ -49,7 +49,7 @@ def curve(clip_id: int) -> Response:
                 {
                     "calm": p.calm,
                     "kept": f"keeps {p.picture_kept:.0f} %",
-                    "left": f"{words.shake(p.shake_after, sure)} left",
+                    "left": words.shake(p.shake_after, sure),
                 }
                 for p in (starts(points) if complete else [])
             ],

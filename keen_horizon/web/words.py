@@ -15,7 +15,9 @@ def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
     """``Follow · calm 40 · 99 % less shake``."""
     if not treatment.motion.on:
         return "off"
-    words = f"{AIMS[treatment.motion.aim]} · calm {treatment.motion.calm:g}"
+    calms = treatment.motion.calms.values()
+    calm = f"{min(calms):g}" if len(set(calms)) == 1 else f"{min(calms):g}–{max(calms):g}"
+    words = f"{AIMS[treatment.motion.aim]} · calm {calm}"
     if report is None:
         return words
     removed = removed_words(report)

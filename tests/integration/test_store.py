@@ -50,6 +50,18 @@ def calm(value: float) -> Treatment:
     return with_settings(Treatment(), [f"motion.calm={value}"])
 
 
+def test_a_first_treatment_that_came_meanwhile_is_not_replaced(place, make_clip):
+    _, clip_id = place.add(make_clip("first.mp4"))
+    with place.database.session() as looking:
+        clip = shelf.get_clip(looking, clip_id)
+        assert clip.revision is None
+        with place.database.session.begin() as worker:
+            treatments.change(worker, shelf.get_clip(worker, clip_id), calm(77))
+        treatments.begin(looking, clip, Treatment())
+        assert clip.revision.treatment["motion"]["calm"] == 77
+        assert clip.revision.number == 1
+
+
 def test_undo_redo_and_branches_lose_nothing(place, make_clip):
     _, clip_id = place.add(make_clip("rev.mp4"))
     with place.database.session() as session:

@@ -34,10 +34,18 @@ def test_the_curve_goes_from_nothing_to_all_and_calm_is_paid_for(curve):
     assert curve[-1].shake_after < 0.1 * curve[0].shake_after
 
 
-def test_the_starts_keep_what_they_promise(curve):
+def test_the_starts_keep_what_they_promise():
+    rng = np.random.default_rng(3)
+    wild = motion_of(np.cumsum(rng.standard_normal(150) * 9) + 1j * rng.standard_normal(150) * 30)
+    curve = cost_curve(wild, CANVAS, Treatment())
     kept = [p.picture_kept for p in starts(curve)]
     assert kept == pytest.approx(cost.GOALS, abs=1.2)
     assert set(starts(curve)) <= set(curve)
+
+
+def test_a_clip_that_never_costs_as_much_has_its_calmest_point_instead(curve):
+    assert min(p.picture_kept for p in curve) > 82
+    assert starts(curve)[-1] == curve[-1]
 
 
 def test_a_start_is_found_by_solving_only_where_it_lies(curve):
@@ -67,7 +75,9 @@ def test_a_treatment_that_is_off_is_priced_as_if_it_were_on():
 
 def test_between_points_the_guess_is_where_the_line_crosses():
     line = [CostPoint(float(c), 100.0 - 0.3 * c, 1.0, 1.0) for c in cost.COARSE]
-    assert next_calm(sorted(line)) == 27  # 92 %, between 25 and 37; 97 % is met at 12
+    assert next_calm(sorted(line)) == 10  # keeps 97 %
+    line.append(CostPoint(10.0, 97.0, 1.0, 1.0))
+    assert next_calm(sorted(line)) == 67  # keeps 80 %; calm 25 is near enough to 92 %
 
 
 def test_the_command_line_prices_a_file(make_clip, tmp_path):

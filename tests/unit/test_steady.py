@@ -19,7 +19,7 @@ from keen_horizon.core.steady.coverage import (
 from keen_horizon.core.steady.kept import read_solution, write_solution
 from keen_horizon.core.steady.path import FOLLOW, LOCK_OFF, steady_path
 from keen_horizon.core.steady.solution import first_treatment, solve, tube
-from keen_horizon.core.treatment import MotionSettings, Treatment, parse
+from keen_horizon.core.treatment import Treatment, parse
 
 CANVAS = Canvas(1280, 720)
 
@@ -76,7 +76,7 @@ def test_follow_removes_the_shake_and_keeps_the_pan():
     assert solution.report["shake_removed"] > 90
     moved = scores.output_steps(motion.steps, solution.chain.steady)
     total = np.cumsum(moved.b.real)
-    room = 2 * 639.5 * (1 - tube(MotionSettings(calm=50), 1.25))  # the tube's width, both ends
+    room = 2 * 639.5 * (1 - tube(50, 1.25))  # the tube's width, both ends
     assert abs(total[-1] - 2.0 * 149) < room
     # Even: the steadied pan hardly changes its speed.
     assert np.abs(np.diff(moved.b.real[2:])).max() < 0.6
@@ -111,7 +111,7 @@ def test_calm_zero_and_motion_off_leave_the_picture_alone():
 
 def test_more_calm_never_costs_less_nor_shakes_more_until_nothing_is_left():
     motion = shaky(seed=3)
-    tubes = [tube(MotionSettings(calm=c), 1.5) for c in (0, 20, 40, 70, 100)]
+    tubes = [tube(c, 1.5) for c in (0, 20, 40, 70, 100)]
     assert tubes == sorted(tubes, reverse=True)
     left = [
         solve(motion, CANVAS, treat(calm=c, zoom_ceiling=1.5)).report["shake_after"]
@@ -121,7 +121,7 @@ def test_more_calm_never_costs_less_nor_shakes_more_until_nothing_is_left():
 
 
 def test_calm_gives_way_to_the_ceiling():
-    assert tube(MotionSettings(calm=100), 1.1) == pytest.approx(1 / 1.1)
+    assert tube(100, 1.1) == pytest.approx(1 / 1.1)
     motion = shaky()
     low = solve(motion, CANVAS, treat(calm=100, zoom_ceiling=1.02)).report
     high = solve(motion, CANVAS, treat(calm=100, zoom_ceiling=1.4)).report
@@ -304,3 +304,61 @@ def test_a_solution_survives_being_kept(tmp_path):
     again = read_solution(tmp_path / "s.npz", CANVAS)
     assert again.report == solution.report
     assert np.allclose(again.chain.lattice(), solution.chain.lattice())
+
+
+def moved_by(steady: Similarities) -> dict[str, float]:
+    """The most that each component of a correction does."""
+    turned = np.log(steady.a)
+    parts = {"across": steady.b.real, "updown": steady.b.imag, "roll": turned.imag,
+             "size": turned.real}  # fmt: skip
+    return {name: float(np.abs(values).max()) for name, values in parts.items()}
+
+
+@pytest.mark.parametrize("aim", ["follow", "lock_off"])
+@pytest.mark.parametrize("component", ["across", "updown", "roll", "size"])
+def test_a_component_at_no_calm_is_left_alone_and_the_rest_is_calmed(aim, component):
+    motion = shaky()
+    whole = solve(motion, CANVAS, treat(aim=aim, calm=50))
+    part = solve(motion, CANVAS, treat(aim=aim, calm=50, **{f"calm_{component}": 0}))
+    most = moved_by(part.chain.steady)
+    assert most.pop(component) < 1e-12
+    if component != "size":
+        assert part.report["shake_after"] > 3 * whole.report["shake_after"]
+    assert all(value > 0 for value in most.values())
+
+
+def test_up_and_down_is_calmed_though_across_is_not():
+    motion = shaky(pan=0)
+    steady = solve(motion, CANVAS, treat(calm=50, calm_across=0)).chain.steady
+    moved = scores.output_steps(motion.steps, steady)
+    fast = scores.fast_part(np.cumsum(np.stack([motion.steps.b, moved.b], 1), 0), motion.times)
+    before, after = np.sqrt((fast.imag**2).mean(axis=0))
+    assert after < 0.1 * before
+    across, left = np.sqrt((fast.real**2).mean(axis=0))
+    assert left > 0.9 * across
+
+
+def test_components_with_one_calm_are_solved_as_if_linked():
+    motion = shaky()
+    calms = {f"calm_{name}": 60 for name in ("across", "updown", "roll", "size")}
+    parted = solve(motion, CANVAS, treat(calm=10, **calms)).chain.steady
+    linked = solve(motion, CANVAS, treat(calm=60)).chain.steady
+    assert (parted.a == linked.a).all()
+    assert (parted.b == linked.b).all()
+
+
+def test_less_calm_of_a_component_moves_it_less():
+    motion = shaky()
+    moves = [
+        moved_by(solve(motion, CANVAS, treat(calm=60, calm_updown=calm)).chain.steady)["updown"]
+        for calm in (0, 10, 20, 60)
+    ]
+    assert moves == sorted(moves)
+    assert moves[1] <= 0.30 * 0.1**1.5 * 359.5 + 0.01  # what calm 10 may shift
+
+
+def test_the_shift_model_has_calms_of_its_two_components():
+    motion = replace(shaky(), model="shift")
+    steady = solve(motion, CANVAS, treat(model="shift", calm=50, calm_across=0, calm_roll=0)).chain
+    assert moved_by(steady.steady)["across"] == 0
+    assert moved_by(steady.steady)["updown"] > 1

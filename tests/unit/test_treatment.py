@@ -23,6 +23,7 @@ def test_the_default_fits_its_schema_and_comes_back_unchanged():
         ({"motion": {"calm": 140}}, ["motion.calm", "140", "from 0 to 100"]),
         ({"motion": {"calm": "60"}}, ["motion.calm", "from 0 to 100"]),
         ({"motion": {"calm": None}}, ["motion.calm", "from 0 to 100"]),
+        ({"motion": {"calm_roll": 101}}, ["motion.calm_roll", "from 0 to 100, or null"]),
         ({"motion": {"aim": "fly"}}, ["motion.aim", "fly", "follow or lock_off"]),
         ({"frame": {"zoom_ceiling": 0.5}}, ["frame.zoom_ceiling", "from 1 to 4"]),
         ({"frame": {"edge": 3}}, ["frame.edge", "leave or trim or fill"]),
@@ -60,6 +61,13 @@ def test_single_settings():
 def test_single_settings_that_are_wrong(setting):
     with pytest.raises(BadSetting):
         with_settings(Treatment(), [setting])
+
+
+def test_components_share_the_calm_until_they_have_their_own():
+    parted = with_settings(Treatment(), ["motion.calm=30", "motion.calm_across=0"])
+    assert parted.motion.calms == {"across": 0, "updown": 30, "roll": 30, "size": 30}
+    together = with_settings(parted, ["motion.calm_across=null"])
+    assert set(together.motion.calms.values()) == {30}
 
 
 def test_files(tmp_path):

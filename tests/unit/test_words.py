@@ -58,6 +58,7 @@ def test_a_still_clip_has_nothing_to_remove(before):
     [
         ([], {}, "Follow · calm 40 · 96 % less shake"),
         (["motion.aim=lock_off", "motion.calm=12.5"], {}, "Lock off · calm 12.5 · 96 % less shake"),
+        (["motion.calm_roll=5"], {}, "Follow · calm 5–40 · 96 % less shake"),
         ([], {"shake_removed": 0.0}, "Follow · calm 40 · nothing removed"),
         (["motion.on=false"], {}, "off"),
     ],

@@ -16,7 +16,7 @@ from ..motion.marks import accuracy
 from ..quality import scores
 from ..treatment import MotionSettings, Treatment
 from .coverage import held_below, largest_rectangle, room_left, seen_shares, zoom_needed
-from .path import FOLLOW, LOCK_OFF, steady_path
+from .path import FOLLOW, LOCK_OFF, Freedom, steady_path
 
 WIDEST_TUBE = 0.30  # share of the picture's half size that calm 100 may shift it by
 STILL = 0.25  # px of shake below which there is nothing to remove
@@ -38,7 +38,7 @@ class Solution:
     report: dict[str, Any]
 
 
-def tube(settings: MotionSettings, ceiling: float) -> float:
+def tube(calm: float, ceiling: float) -> float:
     """Size of the crop that must stay covered, 0..1, for a calm and a zoom ceiling.
 
     Calm opens a tube around the original path, within which the steadied path may run: at calm
@@ -46,8 +46,19 @@ def tube(settings: MotionSettings, ceiling: float) -> float:
     little at first, because the fast shake is small and disturbs most. A ceiling that allows
     less wins.
     """
-    wanted = 1.0 - WIDEST_TUBE * (settings.calm / 100.0) ** 1.5
+    wanted = 1.0 - WIDEST_TUBE * (calm / 100.0) ** 1.5
     return max(wanted, 1.0 / ceiling)
+
+
+def bounds(settings: MotionSettings, ceiling: float) -> tuple[float, Freedom]:
+    """The crop that must stay covered, and how much of it each component may use.
+
+    The calmest component opens the tube; the others get as much of it as their own calm would.
+    """
+    tubes = {name: tube(calm, ceiling) for name, calm in settings.calms.items()}
+    crop = min(tubes.values())
+    room = max(1.0 - crop, 1e-9)
+    return crop, Freedom(**{name: (1.0 - own) / room for name, own in tubes.items()})
 
 
 def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solution:
@@ -60,7 +71,7 @@ def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solutio
     if settings.on and not nothing_to_do and not blind:
         weights = LOCK_OFF if settings.aim == "lock_off" else FOLLOW
         try:
-            steady = steady_path(motion, canvas, weights, tube(settings, ceiling))
+            steady = steady_path(motion, canvas, weights, *bounds(settings, ceiling))
             steady = held_below(steady, canvas, ceiling)
         except ArithmeticError:
             failed = True
@@ -182,7 +193,7 @@ def first_treatment(motion: CameraMotion, canvas: Canvas) -> Treatment:
         slow = paths - scores.fast_part(paths, motion.times[start:stop])
         extent = max(extent, float(np.ptp(slow.real, axis=0).max() / canvas.half[0] / 2))
         extent = max(extent, float(np.ptp(slow.imag, axis=0).max() / canvas.half[1] / 2))
-    stays = extent < 1.0 - tube(default.motion, default.frame.zoom_ceiling)
+    stays = extent < 1.0 - tube(default.motion.calm, default.frame.zoom_ceiling)
     if not stays:
         return default
     return default.model_copy(

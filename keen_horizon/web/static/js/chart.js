@@ -104,18 +104,20 @@ export class Chart {
   }
 
   axes(width, height) {
+    this.add("text", { x: width - RIGHT - 4, y: TOP + 12, "text-anchor": "end" }, "", "px of shake left");
     const floor = height - BOTTOM;
     const step = 100 - this.least > 25 ? 10 : 100 - this.least > 10 ? 5 : 100 - this.least > 4 ? 2 : 1;
     for (let kept = 100; kept >= this.least - 1e-6; kept -= step) {
       const x = this.x(kept, width);
       this.add("path", { d: `M ${x} ${TOP} V ${floor}`, class: "chart-tick" });
+      if (kept < 100 && x < LEFT + 76) continue; // the first label is there
       const end = kept === 100 ? "start" : x > width - 24 ? "end" : "middle";
       this.add("text", { x: kept === 100 ? x - 4 : x, y: height - 6, "text-anchor": end }, "", `${kept}${kept === 100 ? " % kept" : ""}`);
     }
     for (const shake of [0, this.most]) {
       const y = this.y(shake, height);
       this.add("path", { d: `M ${LEFT} ${y} H ${width - RIGHT}`, class: "chart-tick" });
-      this.add("text", { x: LEFT - 4, y: y + 4, "text-anchor": "end" }, "", shake ? shake.toFixed(shake < 10 ? 1 : 0) : "0 px");
+      this.add("text", { x: LEFT - 4, y: y + 4, "text-anchor": "end" }, "", shake ? shake.toFixed(shake < 10 ? 1 : 0) : "0");
     }
   }
 

@@ -1,5 +1,6 @@
 // The clip screen: holds the treatment, asks the server to solve it, and keeps the parts in step.
 import { get, jobWords, post, unpack } from "./api.js";
+import { calming } from "./calming.js";
 import { dividing } from "./divider.js";
 import { keying } from "./keys.js";
 import { parts } from "./parts.js";
@@ -20,9 +21,12 @@ const EDGE_HINTS = {
   fill: "Zoom until no edge is bare.",
 };
 
+const FOLDS = ["versionsFold", "rangeFold"]; // parts of the tools that can be closed
+
 document.addEventListener("alpine:init", () => {
   window.Alpine.data("clip", () => ({
     ...viewing,
+    ...calming,
     ...dividing,
     ...pricing,
     ...ranging,
@@ -36,8 +40,8 @@ document.addEventListener("alpine:init", () => {
     component: "",
     keptWords: "–", zoomWords: "–", softWords: "–", shakeWords: "–", stabilityWords: "–", tightWords: "", keptNote: "",
     keptLow: false, softLow: false,
-    starts: [], curveWords: "", priced: "",
-    versions: [], versionName: "", canUndo: false, canRedo: false, revisionWords: "",
+    linked: true, calms: [], starts: [], curveWords: "", priced: "",
+    versions: [], versionName: "", versionWords: "", canUndo: false, canRedo: false, revisionWords: "",
     frameCount: 0, firstFrame: 0, lastFrame: 0, rangeWords: "",
     waitTitle: "Opening", waitWords: "", waitDone: 0, waitTotal: 0, waitFrames: "", waitRetry: false, waitCancel: false,
     treatment: null,
@@ -74,11 +78,18 @@ document.addEventListener("alpine:init", () => {
     restore() {
       const kept = JSON.parse(localStorage.getItem("keen-view") || "{}");
       for (const name of ["grid", "bare", "marks", "dotSize"]) if (name in kept) this[name] = kept[name];
+      for (const name of FOLDS) this.$refs[name].open = Boolean(kept[name]);
     },
 
     remember() {
       const { grid, bare, marks, dotSize } = this;
-      localStorage.setItem("keen-view", JSON.stringify({ grid, bare, marks, dotSize }));
+      const folds = Object.fromEntries(FOLDS.map((name) => [name, this.$refs[name].open]));
+      localStorage.setItem("keen-view", JSON.stringify({ grid, bare, marks, dotSize, ...folds }));
+    },
+
+    fold(event) {
+      this.remember();
+      if (event.target.open) event.target.scrollIntoView({ block: "nearest" });
     },
 
     // --- where the clip stands -------------------------------------------------------------------
@@ -226,8 +237,8 @@ document.addEventListener("alpine:init", () => {
       clearTimeout(this.again);
       this.canUndo = answer.steps.undo;
       this.canRedo = answer.steps.redo;
-      this.versions = answer.versions;
       this.revisionWords = `revision ${answer.revision}`;
+      this.takeVersions(answer.versions);
       if (!sliding) {
         this.treatment = structuredClone(answer.treatment);
         this.kept = answer.treatment;
@@ -271,6 +282,7 @@ document.addEventListener("alpine:init", () => {
       this.motionOn = motion.on;
       this.frameOn = frame.on;
       this.calm = motion.calm;
+      this.reflectCalms();
       this.ceiling = frame.zoom_ceiling;
       this.aimHint = AIM_HINTS[motion.aim];
       this.edgeHint = EDGE_HINTS[frame.edge];
@@ -295,7 +307,7 @@ document.addEventListener("alpine:init", () => {
       this.note = report.notes.join(" ");
       const removed = words.removed ? `${words.removed} of the shake removed` : "no shake removed";
       this.keptNote = `${report.picture_kept.toFixed(0)} % of the picture kept, ${removed}.`;
-      this.calmHint = `Now: ${words.shake.after} left, ${report.picture_kept.toFixed(0)} % kept.`;
+      this.calmHint = `${words.shake.after} left, ${report.picture_kept.toFixed(0)} % kept`;
     },
 
     async step(way) {
@@ -303,9 +315,15 @@ document.addEventListener("alpine:init", () => {
       await this.guard(async () => this.apply(await post(`${this.base}/${way}`)));
     },
 
+    takeVersions(versions) {
+      this.versions = versions;
+      const current = versions.find((version) => version.current);
+      this.versionWords = `${this.revisionWords} · ${current ? current.name : `${versions.length || "none"} kept`}`;
+    },
+
     async keepVersion() {
       await this.guard(async () => {
-        this.versions = (await post(`${this.base}/versions`, { name: this.versionName })).versions;
+        this.takeVersions((await post(`${this.base}/versions`, { name: this.versionName })).versions);
         this.versionName = "";
         this.price();
       });

@@ -18,7 +18,7 @@ export const keying = {
     if (event.target.getAttribute?.("role") === "radio" && this.chooseNext(event, name)) return;
     // A focused slider keeps its arrows, a focused button its space bar.
     if (kind === "INPUT" && name.startsWith("Arrow")) return;
-    if (kind === "BUTTON" && name === " ") return;
+    if ((kind === "BUTTON" || kind === "SUMMARY") && name === " ") return;
     const act = {
       " ": () => this.playPause(),
       k: () => parts.stage.pause(),
@@ -59,7 +59,7 @@ export const keying = {
 
   // A button that was clicked gives the keyboard back: the space bar is for playing.
   giveBack(event) {
-    if (event.detail > 0) event.target.closest?.("button")?.blur();
+    if (event.detail > 0) event.target.closest?.("button, summary")?.blur();
   },
 
   keyUp(event) {

@@ -16,21 +16,23 @@ export const pricing = {
   async price() {
     const { motion, frame } = this.treatment;
     const wanted = JSON.stringify([this.firstFrame, this.lastFrame, { ...motion, calm: 0, on: true }, frame, this.versions.map((version) => version.name)]);
-    if (this.priced === wanted) return;
+    if (this.priced === wanted || !this.linked) return;
     this.priced = wanted;
     this.starts = [];
-    const body = { treatment: structuredClone(this.treatment) };
+    this.curveWords = "Pricing …";
+    const body = { treatment: JSON.parse(JSON.stringify(this.treatment)) };
     try {
       for (let more = true; more;) {
         const answer = await post(`${this.base}/cost`, body);
         if (this.priced !== wanted) return;
         parts.chart.set(answer);
         this.starts = answer.starts;
-        this.curveWords = answer.points.length > 1 ? "" : "Pricing …";
+        if (answer.points.length > 1) this.curveWords = "";
         more = answer.more && !(answer.work && !answer.work.open && answer.work.state !== "done");
         if (answer.work) await new Promise((resolve) => { setTimeout(resolve, 700); });
       }
-    } catch {
+    } catch (error) {
+      this.curveWords = error.message;
       this.priced = ""; // the next change asks again
     }
   },
