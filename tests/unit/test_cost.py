@@ -62,6 +62,11 @@ def test_where_calm_never_costs_much_its_most_is_the_only_start():
     assert found[0].picture_kept > 97
 
 
+def test_a_clip_that_is_steady_already_has_no_starts():
+    still = motion_of(np.zeros(60, complex))
+    assert starts(cost_curve(still, CANVAS, Treatment())) == []
+
+
 def test_a_ceiling_bounds_the_curve():
     treatment = parse({"frame": {"zoom_ceiling": 1.05}})
     found = cost_curve(shaky(), CANVAS, treatment)

@@ -71,13 +71,13 @@ def _closer(curve: Curve, goal: float) -> int | None:
 def starts(curve: Curve) -> Curve:
     """A point of the curve for each goal, without repeats: the nearest to keeping that much.
 
-    A clip that never costs as much gets its calmest point instead.
+    A clip that never costs as much gets its calmest point instead; one that costs nothing, none.
     """
     found: Curve = []
     for goal in GOALS:
         reached = [p for p in curve if p.picture_kept <= goal + NEAR]
         point = min(reached or curve[-1:], key=lambda p: abs(p.picture_kept - goal))
-        if point not in found:
+        if point not in found and point.picture_kept < 99.95:
             found.append(point)
     return found
 

@@ -31,7 +31,6 @@ export class Chart {
   }
 
   set({ points, starts, versions }) {
-    // A calm that buys nothing more costs nothing more: only what differs is drawn.
     this.points = points.map(([calm, kept, shake]) => ({ calm, kept, shake }));
     this.starts = starts;
     this.versions = versions;
