@@ -3,11 +3,14 @@
 import importlib.machinery
 import importlib.util
 import json
+import re
 import subprocess
 import sys
 from pathlib import Path
 
 import pytest
+
+from keen_horizon import cli
 
 KEEN = Path(__file__).parents[2] / "keen"
 
@@ -116,5 +119,21 @@ def test_a_failed_installation_is_shown_and_ends(keen, monkeypatch, capsys):
 def test_an_unknown_command_shows_the_known_ones(arguments, status):
     done = subprocess.run([sys.executable, KEEN, *arguments], capture_output=True, text=True)
     assert done.returncode == status
-    for command in ("demo", "serve", "worker", "measure", "correct", "treatment", "test"):
+    for command in ("demo", "serve", "worker", "measure", "correct", "cost", "treatment", "test"):
         assert command in done.stdout
+
+
+@pytest.mark.parametrize("command", ["measure", "correct", "cost", "treatment"])
+def test_commands_without_a_server_reach_the_command_line(keen, monkeypatch, command):
+    started = []
+    monkeypatch.setattr(keen.os, "execve", lambda path, arguments, _: started.append(arguments))
+    monkeypatch.setattr(keen.sys, "argv", ["keen", command, "--help"])
+    keen.main()
+    assert started[0][1:] == ["-m", "keen_horizon.cli", command, "--help"]
+
+
+def test_the_command_line_and_the_launcher_know_the_same_commands(keen, capsys):
+    with pytest.raises(SystemExit):
+        cli.main(["--help"])
+    said = capsys.readouterr().out
+    assert set(re.findall(r"^ {4}(\w+)", said, re.MULTILINE)) == keen.WITHOUT_SERVER
