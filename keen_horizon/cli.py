@@ -8,6 +8,8 @@ import os
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -18,6 +20,7 @@ from .core.media.encode import QUALITIES, Encoding
 from .core.media.mp4 import CONTAINERS
 from .core.media.probe import Scan, scan
 from .core.motion.camera import camera_motion
+from .core.motion.measure import Measure
 from .core.steady.cost import cost_curve, starts
 from .core.steady.solution import solve
 from .core.treatment import Treatment, read, schema, with_settings
@@ -80,10 +83,7 @@ def _with_treatment(verb: argparse.ArgumentParser) -> None:
 def _measure(options: argparse.Namespace) -> None:
     found = scan(options.input)
     first, last = _range(options, found)
-    with tempfile.TemporaryDirectory(prefix="keen-") as folder:
-        measured = pipeline.measure(
-            options.input, found, first, last, Path(folder), _Meter("measuring")
-        )
+    with _measured(options, found, first, last) as measured:
         motion = camera_motion(measured, found.probe.canvas, options.model)
         _write_json(options.json, pipeline.measure_report(motion, found.probe.canvas))
 
@@ -106,10 +106,7 @@ def _correct(options: argparse.Namespace) -> None:
     first, last = _range(options, found)
     canvas = found.probe.canvas
     started = time.perf_counter()
-    with tempfile.TemporaryDirectory(prefix="keen-") as folder:
-        measured = pipeline.measure(
-            options.input, found, first, last, Path(folder), _Meter("measuring")
-        )
+    with _measured(options, found, first, last) as measured:
         measured_at = time.perf_counter()
         motion = camera_motion(measured, canvas, treatment.motion.model)
         solution = solve(motion, canvas, treatment)
@@ -142,10 +139,7 @@ def _cost(options: argparse.Namespace) -> None:
     found = scan(options.input)
     first, last = _range(options, found)
     canvas = found.probe.canvas
-    with tempfile.TemporaryDirectory(prefix="keen-") as folder:
-        measured = pipeline.measure(
-            options.input, found, first, last, Path(folder), _Meter("measuring")
-        )
+    with _measured(options, found, first, last) as measured:
         motion = camera_motion(measured, canvas, treatment.motion.model)
         curve = cost_curve(motion, canvas, treatment)
     _write_json(
@@ -156,6 +150,17 @@ def _cost(options: argparse.Namespace) -> None:
             "starts": [asdict(point) for point in starts(curve)],
         },
     )
+
+
+@contextmanager
+def _measured(
+    options: argparse.Namespace, found: Scan, first: int, last: int
+) -> Iterator[Measure]:
+    """A measure of the input, on disk only as long as it is needed."""
+    with tempfile.TemporaryDirectory(prefix="keen-") as folder:
+        yield pipeline.measure(
+            options.input, found, first, last, Path(folder), _Meter("measuring")
+        )
 
 
 def _chosen(options: argparse.Namespace) -> Treatment:

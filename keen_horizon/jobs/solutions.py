@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections import OrderedDict
-from threading import Lock
 
 from ..core.media.probe import Probe
 from ..core.motion.camera import CameraMotion, Model
@@ -15,10 +13,10 @@ from ..core.steady.solution import Solution, solve
 from ..core.treatment import Treatment
 from ..store.models import Measure, Recording
 from ..store.vault import Vault
+from .recent import Recent
 
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
 SOLVER = 3  # to be raised when treatments come out differently: what is kept is then solved anew
-_KEPT = 24
 
 
 class Solver:
@@ -26,21 +24,15 @@ class Solver:
 
     def __init__(self, vault: Vault) -> None:
         self._vault = vault
-        self._solutions: OrderedDict[str, Solution] = OrderedDict()
-        self._motions: OrderedDict[str, CameraMotion] = OrderedDict()
-        self._lock = Lock()
+        self._solutions: Recent[Solution] = Recent(24)
+        self._motions: Recent[CameraMotion] = Recent(4)
 
     def motion(self, measure: Measure, model: Model) -> CameraMotion:
         name = f"{measure.folder_key} {model}"
-        with self._lock:
-            if name in self._motions:
-                self._motions.move_to_end(name)
-                return self._motions[name]
-        found = read_motion(self._vault.path(measure.folder_key), model)
-        with self._lock:
-            self._motions[name] = found
-            while len(self._motions) > 4:
-                self._motions.popitem(last=False)
+        found = self._motions.get(name)
+        if found is None:
+            found = read_motion(self._vault.path(measure.folder_key), model)
+            self._motions.put(name, found)
         return found
 
     def find(
@@ -51,10 +43,9 @@ class Solver:
         What a patient caller solves of a long clip is kept in the vault for the others.
         """
         key = solution_key(measure, treatment)
-        with self._lock:
-            if key in self._solutions:
-                self._solutions.move_to_end(key)
-                return self._solutions[key]
+        solution = self._solutions.get(key)
+        if solution is not None:
+            return solution
         canvas = Probe.from_json(recording.probe or {}).canvas
         path = self._vault.path(key)
         long = measure.last_frame - measure.first_frame + 1 > SOLVED_AT_ONCE
@@ -65,14 +56,9 @@ class Solver:
         else:
             solution = solve(self.motion(measure, treatment.motion.model), canvas, treatment)
             if long:
-                with self._vault.workspace() as room:
-                    write_solution(solution, room / "solution.npz")
-                    path.parent.mkdir(parents=True, exist_ok=True)
-                    (room / "solution.npz").replace(path)
-        with self._lock:
-            self._solutions[key] = solution
-            while len(self._solutions) > _KEPT:
-                self._solutions.popitem(last=False)
+                with self._vault.keeping(key) as part:
+                    write_solution(solution, part)
+        self._solutions.put(key, solution)
         return solution
 
 
@@ -82,3 +68,8 @@ def solution_key(measure: Measure, treatment: Treatment) -> str:
     basis = json.dumps(kept, sort_keys=True)
     digest = hashlib.sha256(basis.encode()).hexdigest()
     return f"solutions/{digest[:2]}/{digest}.npz"
+
+
+def solving_details(measure: Measure, treatment: Treatment) -> dict[str, object]:
+    """What a worker needs to know to solve or to price a treatment."""
+    return {"measure": measure.id, "treatment": treatment.model_dump(mode="json")}

@@ -18,7 +18,7 @@ from ..core.media.proxy import make_proxy
 from ..core.motion.camera import camera_motion
 from ..core.motion.kept import write_motion
 from ..core.steady.solution import first_treatment
-from ..core.treatment import parse
+from ..core.treatment import Treatment, parse
 from ..store import treatments
 from ..store.database import Database
 from ..store.models import Clip, Export, Measure, Recording, Work, now
@@ -157,15 +157,17 @@ class Workshop:
                     clip.shake = shelf_figures(solution.report)
 
     def _solve(self, recording: Recording, details: dict[str, Any]) -> None:
-        with self.database.session() as session:
-            measure = session.get_one(Measure, int(details["measure"]))
-        self._solver.find(recording, measure, parse(details["treatment"]), patient=True)
+        self._solver.find(recording, *self._wanted(details), patient=True)
 
     def _cost(self, run: Run, recording: Recording, details: dict[str, Any]) -> None:
+        curves = CostCurves(self.vault, self._solver)
+        curves.work_out(recording, *self._wanted(details), run.progress)
+
+    def _wanted(self, details: dict[str, Any]) -> tuple[Measure, Treatment]:
+        """What :func:`.solutions.solving_details` wrote down."""
         with self.database.session() as session:
             measure = session.get_one(Measure, int(details["measure"]))
-        treatment = parse(details["treatment"])
-        CostCurves(self.vault, self._solver).work_out(recording, measure, treatment, run.progress)
+        return measure, parse(details["treatment"])
 
     def _export(self, run: Run, recording: Recording, export_id: int) -> None:
         with self.database.session() as session:

@@ -134,3 +134,11 @@ def measure_of(session: Session, clip: Clip) -> Measure | None:
             Measure.last_frame == clip.last_frame,
         )
     )
+
+
+def measured(session: Session, clip: Clip) -> Measure:
+    """The same where it is needed. Raises KeenError while there is none."""
+    measure = measure_of(session, clip)
+    if measure is None:
+        raise KeenError("the clip has not been measured yet.", remedy="Wait for the measure.")
+    return measure

@@ -66,6 +66,17 @@ class Vault:
         finally:
             shutil.rmtree(room, ignore_errors=True)
 
+    @contextmanager
+    def keeping(self, key: str) -> Iterator[Path]:
+        """A file to write, which lies at ``key`` once it is whole. For what can be worked out again
+        and is found by what it depends on instead of by its content."""
+        target = self.path(key)
+        with self.workspace() as room:
+            part = room / target.name
+            yield part
+            target.parent.mkdir(parents=True, exist_ok=True)
+            part.replace(target)
+
     def clear_stale_workspaces(self) -> None:
         """Forget what killed processes left behind."""
         for folder in self._rooms.iterdir():

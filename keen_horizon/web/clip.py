@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 from flask import Blueprint, Response, jsonify, render_template, request
 from numpy.typing import NDArray
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
@@ -18,13 +17,13 @@ from ..core.motion.measure import Measure as Marks
 from ..core.quality.scores import output_steps
 from ..core.steady.solution import Solution
 from ..core.treatment import Treatment, parse
-from ..jobs.queue import Kind
+from ..jobs.solutions import solving_details
 from ..jobs.tasks import shelf_figures
 from ..store import shelf, treatments
-from ..store.models import Clip, Measure, Work
+from ..store.models import Clip
 from ..store.timing import stored_scan
 from . import services, words
-from .work import describe
+from .work import asked_once, describe, latest
 
 page = Blueprint("clip", __name__, url_prefix="/clips/<int:clip_id>")
 MARK_FRAMES = 120  # most frames of marks in one answer
@@ -57,7 +56,7 @@ def _state(session: Session, clip: Clip) -> dict[str, Any]:
         "work": None,
     }
     if recording.probe is None:
-        work = _latest(session, clip, "ingest")
+        work = latest(session, clip.recording_id, "ingest")
         answer["work"] = describe(work) if work else None
         return answer
     probe = recording.probe
@@ -85,28 +84,6 @@ def _state(session: Session, clip: Clip) -> dict[str, Any]:
         session.commit()
     answer |= {"phase": "ready", "measure_seconds": measure.seconds}
     return answer
-
-
-def _latest(session: Session, clip: Clip, kind: str) -> Work | None:
-    return session.scalar(
-        select(Work)
-        .where(Work.recording_id == clip.recording_id, Work.kind == kind)
-        .order_by(Work.id.desc())
-        .limit(1)
-    )
-
-
-def asked_once(session: Session, clip: Clip, kind: Kind, details: dict[str, object]) -> Work:
-    """The job that does this, asked for now unless it ended badly just before."""
-    work = _latest(session, clip, kind)
-    if work is not None and work.details == details and work.state in ("failed", "cancelled"):
-        return work
-    return services().queue.ask(session, kind, clip.recording_id, clip_id=clip.id, details=details)
-
-
-def solving_details(measure: Measure, treatment: Treatment) -> dict[str, object]:
-    """What a worker needs to know to solve or to price a treatment."""
-    return {"measure": measure.id, "treatment": treatment.model_dump(mode="json")}
 
 
 @page.get("/timing")
@@ -190,15 +167,8 @@ def set_range(clip_id: int) -> Response:
         return jsonify(_state(session, clip))
 
 
-def measured(session: Session, clip: Clip) -> Measure:
-    measure = treatments.measure_of(session, clip)
-    if measure is None:
-        raise KeenError("the clip has not been measured yet.", remedy="Wait for the measure.")
-    return measure
-
-
 def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
-    measure = measured(session, clip)
+    measure = treatments.measured(session, clip)
     kit = services()
     found = kit.solver.find(clip.recording, measure, treatment, patient=False)
     common = {
@@ -286,7 +256,7 @@ def marks(clip_id: int) -> Response:
     stop = request.args.get("to", start, int)
     with services().database.session() as session:
         clip = shelf.get_clip(session, clip_id)
-        measure = measured(session, clip)
+        measure = treatments.measured(session, clip)
         treatment = treatments.current(clip)
         canvas = Probe.from_json(clip.recording.probe or {}).canvas
     kit = services()

@@ -12,11 +12,11 @@ from ..core.media.probe import Probe
 from ..core.motion.marks import accuracy
 from ..core.steady.cost import at_calm, starts
 from ..core.treatment import parse
+from ..jobs.solutions import solving_details
 from ..store import shelf, treatments
 from ..store.models import Clip, Measure
 from . import services, words
-from .clip import asked_once, measured, solving_details
-from .work import describe
+from .work import asked_once, describe
 
 page = Blueprint("cost", __name__, url_prefix="/clips/<int:clip_id>/cost")
 SOLVING = 0.1  # seconds spent on one answer, about; who wants more asks again
@@ -31,17 +31,16 @@ def curve(clip_id: int) -> Response:
     with kit.database.session() as session:
         clip = shelf.get_clip(session, clip_id)
         treatment = parse(data.get("treatment"))
-        measure = measured(session, clip)
+        measure = treatments.measured(session, clip)
         points, complete = kit.costs.grow(clip.recording, measure, treatment, SOLVING)
         work = None
         if not complete and not points:
             # A long clip: a worker finds it all. The calm does not matter to it.
             details = solving_details(measure, at_calm(treatment, 0))
             work = asked_once(session, clip, "cost", details)
-        versions: list[dict[str, Any]] = []
-        all_versions = True
-        if complete:
-            versions, all_versions = _versions(session, clip, measure, began + 2 * SOLVING)
+        versions, all_known = (
+            _versions(session, clip, measure, began + 2 * SOLVING) if complete else ([], False)
+        )
         sure = accuracy(Probe.from_json(clip.recording.probe or {}).canvas)
         return jsonify(
             points=[[p.calm, p.picture_kept, p.shake_after] for p in points],
@@ -54,7 +53,7 @@ def curve(clip_id: int) -> Response:
                 for p in (starts(points) if complete else [])
             ],
             versions=versions,
-            more=not (complete and all_versions),
+            more=not all_known,
             work=describe(work) if work else None,
         )
 

@@ -15,7 +15,7 @@ from ..store import shelf, treatments
 from ..store.models import OPEN_STATES, Clip, Shoot, Work
 from ..store.vault import too_large
 from . import services, words
-from .work import describe
+from .work import describe, latest
 
 page = Blueprint("shelf", __name__)
 
@@ -35,12 +35,7 @@ def card(session: Session, clip: Clip) -> dict[str, Any]:
     )
     failed = None
     if work is None and probe is None:
-        failed = session.scalar(
-            select(Work)
-            .where(Work.recording_id == recording.id, Work.kind == "ingest")
-            .order_by(Work.id.desc())
-            .limit(1)
-        )
+        failed = latest(session, recording.id, "ingest")
     facts: dict[str, Any] = {
         "id": clip.id,
         "name": clip.name,

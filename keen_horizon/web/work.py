@@ -7,8 +7,10 @@ from typing import Any
 
 from flask import Blueprint, Response, jsonify
 from sqlalchemy import and_, or_, select
+from sqlalchemy.orm import Session
 
-from ..store.models import OPEN_STATES, Work, now
+from ..jobs.queue import Kind
+from ..store.models import OPEN_STATES, Clip, Work, now
 from ..store.shelf import NotFound
 from . import services
 
@@ -47,6 +49,24 @@ def describe(work: Work) -> dict[str, Any]:
         "export": work.export_id,
         "open": work.state in OPEN_STATES,
     }
+
+
+def latest(session: Session, recording_id: int, kind: Kind) -> Work | None:
+    """The last job of a kind for a recording."""
+    return session.scalar(
+        select(Work)
+        .where(Work.recording_id == recording_id, Work.kind == kind)
+        .order_by(Work.id.desc())
+        .limit(1)
+    )
+
+
+def asked_once(session: Session, clip: Clip, kind: Kind, details: dict[str, object]) -> Work:
+    """The job that does this, asked for now unless it ended badly just before."""
+    work = latest(session, clip.recording_id, kind)
+    if work is not None and work.details == details and work.state in ("failed", "cancelled"):
+        return work
+    return services().queue.ask(session, kind, clip.recording_id, clip_id=clip.id, details=details)
 
 
 @page.get("")

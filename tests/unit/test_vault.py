@@ -93,3 +93,15 @@ def test_an_uploads_own_name_never_becomes_a_path(vault, name, kept):
         path, size = vault.receive(io.BytesIO(b"123"), name, room, 10)
         assert path == room / kept
         assert size == 3
+
+
+def test_what_is_kept_under_a_key_of_its_own_appears_whole_or_not_at_all(vault):
+    with vault.keeping("costs/ab/abc.json") as part:
+        part.write_text("half")
+        assert not vault.path("costs/ab/abc.json").exists()
+    assert vault.path("costs/ab/abc.json").read_text() == "half"
+    with pytest.raises(RuntimeError), vault.keeping("costs/ab/abd.json") as part:
+        part.write_text("broken off")
+        raise RuntimeError
+    assert not vault.path("costs/ab/abd.json").exists()
+    assert list((vault.root / "workspaces").iterdir()) == []

@@ -201,9 +201,9 @@ def _fit(
 ) -> _Fit:
     radius = canvas.radius
     vote = votes(pairs.before, pairs.valid, canvas)
-    weighed = vote if trust is None else vote * (trust + LEAST_TRUST)
-    a, b = consensus(pairs.before, pairs.after, weighed, radius, turns=model != "shift")
-    prior = pairs.valid if trust is None else pairs.valid * (trust + LEAST_TRUST)
+    belief = 1.0 if trust is None else trust + LEAST_TRUST
+    a, b = consensus(pairs.before, pairs.after, vote * belief, radius, turns=model != "shift")
+    prior = pairs.valid * belief
     end = FADE_END * radius
     for width in end * np.geomspace(FADE_START, 1.0, FADE_STEPS):
         rest = np.abs(pairs.after - (a[:, None] * pairs.before + b[:, None]))

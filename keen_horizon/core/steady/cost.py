@@ -6,13 +6,14 @@ delivered. A curve grows point by point: :func:`next_calm` says where to solve n
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
 
 from ..geometry.canvas import Canvas
 from ..motion.camera import CameraMotion
 from ..treatment import Treatment
-from .solution import Solution, solve
+from .solution import solve
 
 COARSE = (0, 100, 50, 25, 75, 12, 37, 62, 87)  # calms, in the order they are solved
 GOALS = (97.0, 92.0, 80.0)  # percent of the picture that the starts are to keep
@@ -30,12 +31,6 @@ class CostPoint:
 
 
 Curve = list[CostPoint]  # by rising calm
-
-
-def cost_of(solution: Solution, calm: float) -> CostPoint:
-    """The point of a solution found with ``calm``."""
-    report = solution.report
-    return CostPoint(calm, report["picture_kept"], report["shake_after"], report["zoom"])
 
 
 def at_calm(treatment: Treatment, calm: float) -> Treatment:
@@ -82,13 +77,18 @@ def starts(curve: Curve) -> Curve:
     return found
 
 
+def growing(
+    motion: CameraMotion, canvas: Canvas, treatment: Treatment, curve: Curve
+) -> Iterator[Curve]:
+    """What ``curve`` grows to, a solve and a point at a time, until it is complete."""
+    while (calm := next_calm(curve)) is not None:
+        report = solve(motion, canvas, at_calm(treatment, calm)).report
+        point = CostPoint(calm, report["picture_kept"], report["shake_after"], report["zoom"])
+        curve = sorted([*curve, point])
+        yield curve
+
+
 def cost_curve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Curve:
     """The whole curve at once."""
-    curve: Curve = []
-    while (calm := next_calm(curve)) is not None:
-        curve = with_point(curve, cost_of(solve(motion, canvas, at_calm(treatment, calm)), calm))
+    *_, curve = growing(motion, canvas, treatment, [])
     return curve
-
-
-def with_point(curve: Curve, point: CostPoint) -> Curve:
-    return sorted([*curve, point])

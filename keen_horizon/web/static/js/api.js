@@ -38,6 +38,11 @@ export function timeLeft(seconds) {
   return `${Math.round(seconds / 60)} min left`;
 }
 
+// Work that failed or was cancelled: nobody will finish it unless it is asked for again.
+export function gaveUp(job) {
+  return Boolean(job && !job.open && job.state !== "done");
+}
+
 export function jobWords(job) {
   if (job.state === "running" && job.total) {
     return [`${job.kind === "cost" ? "point" : "frame"} ${job.done} of ${job.total}`, timeLeft(job.seconds_left)].filter(Boolean).join(", ");

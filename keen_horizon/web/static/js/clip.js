@@ -1,5 +1,5 @@
 // The clip screen: holds the treatment, asks the server to solve it, and keeps the parts in step.
-import { get, jobWords, post, unpack } from "./api.js";
+import { gaveUp, get, jobWords, post, unpack } from "./api.js";
 import { calming } from "./calming.js";
 import { dividing } from "./divider.js";
 import { keying } from "./keys.js";
@@ -115,7 +115,7 @@ document.addEventListener("alpine:init", () => {
       this.ready = false;
       this.wait(state);
       const work = state.work;
-      if (state.phase !== "refused" && (!work || work.open || work.state === "done")) this.timer = setTimeout(() => this.look(), 500);
+      if (state.phase !== "refused" && !gaveUp(work)) this.timer = setTimeout(() => this.look(), 500);
     },
 
     async takeRecording(state) {
@@ -144,7 +144,7 @@ document.addEventListener("alpine:init", () => {
       this.waitTitle = titles[state.phase];
       const words = { measuring: "Once; changing settings will not need it again.", "taking in": "Checking it and making a proxy to play." };
       this.waitWords = state.refusal || words[state.phase] || "";
-      this.waitRetry = Boolean(work && !work.open && work.state !== "done" && state.phase !== "refused");
+      this.waitRetry = gaveUp(work) && state.phase !== "refused";
       if (this.waitRetry) this.waitWords = work.message || jobWords(work);
       this.waitCancel = Boolean(work && work.open && state.phase === "measuring");
       this.waitTotal = work && work.open ? work.total || 1 : 0;
@@ -244,7 +244,7 @@ document.addEventListener("alpine:init", () => {
         this.kept = answer.treatment;
       }
       this.reflect();
-      if (answer.solving && !answer.solving.open && answer.solving.state !== "done") {
+      if (gaveUp(answer.solving)) {
         this.problem = answer.solving.message || "The solve was cancelled.";
         return;
       }

@@ -1,5 +1,5 @@
 // What more or less calm would cost, asked for in the background. Mixed into the clip screen.
-import { post } from "./api.js";
+import { gaveUp, post } from "./api.js";
 import { Chart } from "./chart.js";
 import { parts } from "./parts.js";
 
@@ -28,7 +28,8 @@ export const pricing = {
         parts.chart.set(answer);
         this.starts = answer.starts;
         if (answer.points.length > 1) this.curveWords = "";
-        more = answer.more && !(answer.work && !answer.work.open && answer.work.state !== "done");
+        if (gaveUp(answer.work)) throw new Error(answer.work.message || "The pricing was cancelled.");
+        more = answer.more;
         if (answer.work) await new Promise((resolve) => { setTimeout(resolve, 700); });
       }
     } catch (error) {
