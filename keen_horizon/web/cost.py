@@ -10,12 +10,13 @@ from sqlalchemy.orm import Session
 
 from ..core.media.probe import Probe
 from ..core.motion.marks import accuracy
+from ..core.quality.scores import in_pixels
 from ..core.steady.cost import at_calm, starts
 from ..core.treatment import parse
 from ..jobs.solutions import solving_details
 from ..store import shelf, treatments
 from ..store.models import Clip, Measure
-from . import services, words
+from . import services
 from .work import asked_once, describe
 
 page = Blueprint("cost", __name__, url_prefix="/clips/<int:clip_id>/cost")
@@ -48,7 +49,7 @@ def curve(clip_id: int) -> Response:
                 {
                     "calm": p.calm,
                     "kept": f"keeps {p.picture_kept:.0f} %",
-                    "left": words.shake(p.shake_after, sure),
+                    "left": in_pixels(p.shake_after, sure),
                 }
                 for p in (starts(points) if complete else [])
             ],

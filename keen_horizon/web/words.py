@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
+from ..core.quality.scores import in_pixels
 from ..core.treatment import Treatment
 
 AIMS = {"follow": "Follow", "lock_off": "Lock off"}
@@ -27,12 +28,7 @@ def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
 def shake_words(figures: dict[str, Any]) -> dict[str, str]:
     """Shake ``before`` and ``after``, as in ``5.62 px``; never less than can be measured."""
     sure = figures["shake_accuracy"]
-    return {name: shake(figures[f"shake_{name}"], sure) for name in ("before", "after")}
-
-
-def shake(value: float, sure: float) -> str:
-    """``5.62 px``, or ``under 0.2 px`` where it is known to ``sure`` px only."""
-    return f"{value:.2f} px" if value >= sure else f"under {sure:.2g} px"
+    return {name: in_pixels(figures[f"shake_{name}"], sure) for name in ("before", "after")}
 
 
 def removed_words(figures: dict[str, Any]) -> str | None:

@@ -20,6 +20,11 @@ SHAKE_MEASURE = (
 )
 
 
+def in_pixels(value: float, sure: float) -> str:
+    """``5.62 px``, or ``under 0.2 px`` where it is known to ``sure`` px only."""
+    return f"{value:.2f} px" if value >= sure else f"under {sure:.2g} px"
+
+
 def output_steps(steps: Similarities, steady: Similarities) -> Similarities:
     """Motion of the steadied picture from frame to frame.
 

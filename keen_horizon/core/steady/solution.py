@@ -160,7 +160,8 @@ def _notes(motion: CameraMotion, report: dict[str, Any], nothing_to_do: bool) ->
         )
     elif nothing_to_do:
         notes.append(
-            f"This clip is steady already ({report['shake_before']:.2f} px of shake): "
+            "This clip is steady already "
+            f"({scores.in_pixels(report['shake_before'], report['shake_accuracy'])} of shake): "
             "nothing to do."
         )
     elif weak:
