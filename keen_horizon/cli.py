@@ -20,6 +20,7 @@ from .core.media.encode import QUALITIES, Encoding
 from .core.media.mp4 import CONTAINERS
 from .core.media.probe import Scan, scan
 from .core.motion.camera import camera_motion
+from .core.motion.fitted import fitted_motion
 from .core.motion.measure import Measure
 from .core.steady.cost import cost_curve, starts
 from .core.steady.solution import solve
@@ -108,7 +109,7 @@ def _correct(options: argparse.Namespace) -> None:
     started = time.perf_counter()
     with _measured(options, found, first, last) as measured:
         measured_at = time.perf_counter()
-        motion = camera_motion(measured, canvas, treatment.motion.model)
+        motion = fitted_motion(measured, canvas, treatment)
         solution = solve(motion, canvas, treatment)
     solved_at = time.perf_counter()
     rendered = pipeline.render(
@@ -127,7 +128,7 @@ def _correct(options: argparse.Namespace) -> None:
         "solve": solved_at - measured_at,
         "render": time.perf_counter() - solved_at,
     }
-    report = pipeline.correction_report(solution, motion, treatment, rendered, seconds)
+    report = pipeline.correction_report(solution, treatment, rendered, seconds)
     for note in report["notes"]:
         print(note, file=sys.stderr)
     if options.report:
@@ -140,7 +141,7 @@ def _cost(options: argparse.Namespace) -> None:
     first, last = _range(options, found)
     canvas = found.probe.canvas
     with _measured(options, found, first, last) as measured:
-        motion = camera_motion(measured, canvas, treatment.motion.model)
+        motion = fitted_motion(measured, canvas, treatment)
         curve = cost_curve(motion, canvas, treatment)
     _write_json(
         options.json,

@@ -7,7 +7,7 @@ how work is cancelled).
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -24,7 +24,7 @@ from .media.segments import join, plan
 from .motion.camera import CameraMotion
 from .motion.marks import MarkFollower
 from .motion.measure import Measure, MeasureWriter
-from .picture.warp import warp_planes
+from .picture.warp import sampler_of, warp_planes
 from .steady.solution import Solution
 from .treatment import Treatment
 
@@ -82,7 +82,7 @@ def resized(view: View, lines: int | None) -> View:
     factor = lines / view.output.height
     width = max(16, round(view.output.width * factor / 2) * 2)
     output = Canvas(width, lines // 2 * 2, view.output.pixel_aspect)
-    return View(output, view.zoom, view.scale * factor, view.offset)
+    return replace(view, output=output, scale=view.scale * factor)
 
 
 def render(
@@ -104,11 +104,10 @@ def render(
     folder, the pictures are kept there in segments until all are drawn, and a render that was
     broken off goes on from the last whole one.
     """
-    chain = WarpChain(chain.source, resized(chain.view, lines), chain.steady)
+    chain = replace(chain, view=resized(chain.view, lines))
     total = len(chain)
     last = first + total - 1
     check_range(scan, first, last)
-    matrices = chain.matrices()
     output = chain.view.output
     full = scan.probe.colour["range"] == 2
     format_ = working_format(scan.probe.pixel_format)
@@ -123,7 +122,8 @@ def render(
             for picture in islice(pictures, stop - start + 1):
                 done = picture.index - first + 1
                 planes = writer.blank_planes()
-                warp_planes(picture, matrices[done - 1], planes, bare=bare, full_range=full)
+                sampler = sampler_of(chain[done - 1 : done])
+                warp_planes(picture, sampler, planes, bare=bare, full_range=full)
                 writer.write(picture.pts)
                 progress(done, total)
             writer.finish()
@@ -166,7 +166,6 @@ def measure_report(motion: CameraMotion, canvas: Canvas) -> dict[str, Any]:
 
 def correction_report(
     solution: Solution,
-    motion: CameraMotion,
     treatment: Treatment,
     rendered: Rendered,
     seconds: dict[str, float],
@@ -175,26 +174,28 @@ def correction_report(
 
     ``seconds`` spent in ``measure``, ``solve`` and ``render``.
     """
-    chain = solution.chain
+    chain, motion = solution.chain, solution.motion
     steady = chain.steady.pixel_matrices(chain.source)
+    zooms = chain.view.zooms(len(chain))
     # What was solved for the full size may have been delivered smaller.
     shrink = chain.view.output.height / rendered.height
     return solution.report | {
         "pixels_per_output_pixel": solution.report["pixels_per_output_pixel"] * shrink,
-        "output": {"width": rendered.width, "height": rendered.height},
+        "output": solution.report["output"] | {"width": rendered.width, "height": rendered.height},
         "sound": rendered.sound,
         "treatment": treatment.model_dump(mode="json"),
         "seconds": seconds,
         "conventions": (
             "steady maps a pixel of the steadied picture (source size, before zoom) to the source "
-            "pixel it is taken from; zoom is the zoom applied, zoom_needed the least for that frame"
+            "pixel it is taken from, bends and rows apart; zoom is the zoom applied, zoom_needed "
+            "the least for that frame"
         ),
         "frames": [
             {
                 "index": motion.first + t,
                 "time": float(motion.times[t]),
                 "steady": steady[t].tolist(),
-                "zoom": chain.view.zoom,
+                "zoom": float(zooms[t]),
                 "zoom_needed": float(np.minimum(solution.zooms[t], 1e6)),
             }
             for t in range(len(motion))

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic_core import PydanticCustomError
 
 from .errors import BadSetting
+from .geometry.curves import Key, keyed
 
 
 class _Station(BaseModel):
@@ -22,6 +26,31 @@ def _own_calm(component: str) -> Any:
     return Field(
         None, ge=0, le=100, description=f"Calm of the path's {component} alone; null: as calm."
     )
+
+
+Share = Annotated[float, Field(ge=-0.5, le=1.5)]  # of the picture's width or height
+Place = tuple[Share, Share]
+
+
+class Lasso(_Station):
+    """An area drawn around a subject at one frame; it travels with the marks inside."""
+
+    kind: Literal["lasso"] = "lasso"
+    frame: int = Field(ge=0, description="Frame of the recording at which it was drawn.")
+    outline: tuple[Place, ...] = Field(
+        min_length=3, max_length=400, description="Corners, as shares of the picture's size."
+    )
+
+
+class Group(_Station):
+    """The marks that move together with the one nearest to a place."""
+
+    kind: Literal["group"] = "group"
+    frame: int = Field(ge=0, description="Frame of the recording at which it was pointed at.")
+    at: Place = Field(description="The place, as shares of the picture's size.")
+
+
+Subject = Annotated[Lasso | Group, Field(discriminator="kind")]
 
 
 class MotionSettings(_Station):
@@ -42,9 +71,36 @@ class MotionSettings(_Station):
     calm_updown: float | None = _own_calm("updown")
     calm_roll: float | None = _own_calm("roll")
     calm_size: float | None = _own_calm("size")
-    model: Literal["shift", "similarity"] = Field(
+    ease: float = Field(
+        0.0, ge=0, le=100, description="Percent of the calm given up; meant to be keyed."
+    )
+    slack: float = Field(
+        0.0, ge=0, le=100, description="How freely a locked-off picture may drift, slowly."
+    )
+    lock_frame: int | None = Field(
+        None, ge=0, description="Frame whose view a lock-off gives; null: the one that costs least."
+    )
+    model: Literal["shift", "similarity", "perspective", "rotation", "mesh", "decide"] = Field(
         "similarity",
-        description="shift: across and up-down. similarity: shift, roll and scale.",
+        description="shift: across and up-down. similarity: shift, roll and scale. perspective: "
+        "keystone and shear too. rotation: what turning the camera does; needs angle_of_view. "
+        "mesh: local warps, for parallax. decide: the simplest that explains the clip.",
+    )
+    stiffness: float = Field(50.0, ge=0, le=100, description="How little a mesh bends.")
+    stretch_limit: float = Field(
+        4.0, ge=0.5, le=20, description="Most that any region is stretched, in percent."
+    )
+    wobble_limit: float = Field(
+        0.5, ge=0.05, le=10, description="Most wobble, in px, that decide lets a model leave."
+    )
+    angle_of_view: float | None = Field(
+        None, ge=5, le=150, description="Across the picture, in degrees; null: not known."
+    )
+    aside: tuple[Subject, ...] = Field(
+        (), max_length=50, description="Subjects whose marks must not steer."
+    )
+    steer_by: Subject | None = Field(
+        None, description="The subject whose marks alone steer; null: all that are not set aside."
     )
 
     @property
@@ -65,6 +121,38 @@ class FrameSettings(_Station):
     zoom_ceiling: float = Field(
         1.25, ge=1, le=4, description="The most zoom that may be spent; calm gives way first."
     )
+    zoom_speed: float = Field(
+        0.0, ge=0, le=50, description="Drifting zoom: most change in percent a second; 0: none."
+    )
+    extra_zoom: float = Field(1.0, ge=1, le=4, description="Zoom on top of what the edges need.")
+    offset_x: float = Field(
+        0.0, ge=-50, le=50, description="Moves the picture to the right, in percent of its width."
+    )
+    offset_y: float = Field(
+        0.0, ge=-50, le=50, description="Moves the picture down, in percent of its height."
+    )
+    trim_shape: str = Field(
+        "source",
+        pattern=r"^(source|free|[1-9]\d{0,4}(\.\d{1,3})?:[1-9]\d{0,4}(\.\d{1,3})?)$",
+        description="Shape of what trim leaves: source, free, or width:height as in 16:9.",
+    )
+    width: int | None = Field(
+        None, ge=16, le=8192, description="Output width in px; null: as the source or the height."
+    )
+    height: int | None = Field(
+        None, ge=16, le=8192, description="Output height in px; null: as the source or the width."
+    )
+
+
+KEYABLE = ("motion.ease", "frame.extra_zoom", "frame.offset_x", "frame.offset_y")
+
+
+class SettingKey(_Station):
+    """A value of a setting at one frame."""
+
+    frame: int = Field(ge=0, description="Frame of the recording.")
+    value: float
+    smooth: bool = Field(True, description="Whether it is reached and left without a kink.")
 
 
 class Treatment(_Station):
@@ -73,11 +161,39 @@ class Treatment(_Station):
     version: Literal[1] = Field(1, description="Version of this format.")
     motion: MotionSettings = MotionSettings()
     frame: FrameSettings = FrameSettings()
+    keys: dict[Literal[KEYABLE], tuple[SettingKey, ...]] = Field(  # type: ignore[valid-type]
+        default_factory=dict, description="Values that change over the clip, by setting."
+    )
+
+    @model_validator(mode="after")
+    def _keys_in_range(self) -> Treatment:
+        for name, keys in self.keys.items():
+            station, key = name.split(".")
+            part = getattr(self, station)
+            for one in keys:
+                try:
+                    type(part).model_validate({key: float(one.value)}, strict=True)
+                except ValidationError as error:
+                    raise PydanticCustomError(
+                        "key_out_of_range", "{name} cannot be {value} at frame {frame}",
+                        {"name": name, "value": one.value, "frame": one.frame},
+                    ) from error  # fmt: skip
+            if len({one.frame for one in keys}) < len(keys):
+                raise PydanticCustomError(
+                    "key_twice", "{name} has two values at the same frame", {"name": name}
+                )
+        return self
 
     @property
     def edge(self) -> Literal["leave", "trim", "fill"]:
         """The edge rule in force."""
         return self.frame.edge if self.frame.on else "leave"
+
+    def values(self, name: str, frames: NDArray[np.intp]) -> NDArray[np.float64]:
+        """``(n,)`` a keyable setting at each of ``frames``, counted as in the recording."""
+        station, key = name.split(".")
+        keys = [Key(k.frame, k.value, k.smooth) for k in self.keys.get(name, ())]
+        return keyed(keys, frames, getattr(getattr(self, station), key))
 
 
 def parse(data: Any) -> Treatment:
@@ -153,6 +269,10 @@ def _explain(error: Exception) -> str:
         key = ".".join(str(p) for p in fault["loc"]) or "treatment"
         if fault["type"] == "extra_forbidden":
             said.append(f"there is no setting '{key}'.")
+        elif fault["type"].startswith("key_"):
+            said.append(f"{fault['msg']}; allowed: {allowed(fault['ctx']['name'])}.")
+        elif fault["loc"][:1] == ("keys",) and fault["loc"][-1:] == ("[key]",):
+            said.append(f"{fault['loc'][1]} cannot be keyed; allowed: {', '.join(KEYABLE)}.")
         else:
             said.append(f"{key} cannot be {json.dumps(fault['input'])}; allowed: {allowed(key)}.")
     if any(f["type"] == "extra_forbidden" for f in error.errors()):
@@ -162,19 +282,42 @@ def _explain(error: Exception) -> str:
 
 def allowed(key: str) -> str:
     """The range of a setting in words: ``0 to 100``, ``follow or lock_off``."""
-    node: Any = Treatment.model_json_schema()
-    definitions = node.get("$defs", {})
+    schema = Treatment.model_json_schema()
+    definitions = schema.get("$defs", {})
+    node: Any = schema
     for part in key.split("."):
-        node = node.get("properties", {}).get(part, {})
-        if "$ref" in node:
-            node = definitions[node["$ref"].rsplit("/", 1)[1]]
-    if "anyOf" in node:  # a number, or null
-        node = node["anyOf"][0]
-        return f"a number from {node['minimum']:g} to {node['maximum']:g}, or null"
+        node = _described(node, definitions)
+        if part.isdigit():  # a member of a list
+            node = node.get("items", {})
+        elif part in definitions or part in ("lasso", "group"):
+            node = definitions[part.capitalize()]
+        else:
+            node = node.get("properties", {}).get(part, {})
+    node = _described(node, definitions)
+    nullable = ""
+    if "anyOf" in node:  # something, or null
+        nullable = ", or null"
+        node = _described(node["anyOf"][0], definitions)
+    return _in_words(node) + nullable
+
+
+def _described(node: Any, definitions: dict[str, Any]) -> Any:
+    return definitions[node["$ref"].rsplit("/", 1)[1]] if "$ref" in node else node
+
+
+def _in_words(node: dict[str, Any]) -> str:
     if "enum" in node:
         return " or ".join(str(v) for v in node["enum"])
     if "const" in node:
         return str(node["const"])
+    if "minimum" in node and "maximum" in node:
+        kind = "a whole number" if node.get("type") == "integer" else "a number"
+        return f"{kind} from {node['minimum']:g} to {node['maximum']:g}"
     if "minimum" in node:
-        return f"a number from {node['minimum']:g} to {node['maximum']:g}"
+        return f"a whole number of {node['minimum']:g} or more"
+    if node.get("type") == "array":
+        low, high = node.get("minItems", 0), node.get("maxItems")
+        return f"a list of {low} to {high}" if high else "a list"
+    if "pattern" in node:
+        return "source, free, or width:height as in 16:9"
     return {"boolean": "true or false"}.get(node.get("type", ""), "an object of settings")

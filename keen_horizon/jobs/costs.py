@@ -64,7 +64,7 @@ class CostCurves:
         self, recording: Recording, measure: Measure, treatment: Treatment, curve: Curve
     ) -> Iterator[Curve]:
         canvas = Probe.from_json(recording.probe or {}).canvas
-        motion = self._solver.motion(measure, treatment.motion.model)
+        motion = self._solver.motion(recording, measure, treatment)
         return growing(motion, canvas, treatment, curve)
 
     def _known(self, key: str) -> Curve:

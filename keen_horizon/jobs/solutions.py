@@ -5,9 +5,13 @@ from __future__ import annotations
 import hashlib
 import json
 
+from ..core.geometry.canvas import Canvas
 from ..core.media.probe import Probe
-from ..core.motion.camera import CameraMotion, Model
-from ..core.motion.kept import read_motion
+from ..core.motion.camera import CameraMotion, camera_motion
+from ..core.motion.fit import Model
+from ..core.motion.fitted import fitted_motion, motion_settings
+from ..core.motion.kept import motion_path, read_motion
+from ..core.motion.measure import Measure as Marks
 from ..core.steady.kept import read_solution, write_solution
 from ..core.steady.solution import Solution, solve
 from ..core.treatment import Treatment
@@ -16,7 +20,7 @@ from ..store.vault import Vault
 from .recent import Recent
 
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
-SOLVER = 3  # to be raised when treatments come out differently: what is kept is then solved anew
+SOLVER = 4  # to be raised when treatments come out differently: what is kept is then solved anew
 
 
 class Solver:
@@ -25,14 +29,44 @@ class Solver:
     def __init__(self, vault: Vault) -> None:
         self._vault = vault
         self._solutions: Recent[Solution] = Recent(24)
-        self._motions: Recent[CameraMotion] = Recent(4)
+        self._motions: Recent[CameraMotion] = Recent(8)
+        self._marks: Recent[Marks] = Recent(4)
 
-    def motion(self, measure: Measure, model: Model) -> CameraMotion:
+    def base_motion(
+        self, recording: Recording, measure: Measure, model: Model
+    ) -> CameraMotion:
+        """The motion by which every mark may steer, as the measure left it."""
         name = f"{measure.folder_key} {model}"
         found = self._motions.get(name)
         if found is None:
-            found = read_motion(self._vault.path(measure.folder_key), model)
+            folder = self._vault.path(measure.folder_key)
+            if motion_path(folder, model).exists():
+                found = read_motion(folder, model)
+            else:  # measured by an earlier version
+                found = camera_motion(self.marks(measure), _canvas(recording), model)
             self._motions.put(name, found)
+        return found
+
+    def motion(self, recording: Recording, measure: Measure, treatment: Treatment) -> CameraMotion:
+        """The motion that the treatment stands on."""
+        name = json.dumps([measure.folder_key, motion_settings(treatment)], sort_keys=True)
+        found = self._motions.get(name)
+        if found is None:
+            found = fitted_motion(
+                self.marks(measure),
+                _canvas(recording),
+                treatment,
+                base=lambda model: self.base_motion(recording, measure, model),
+            )
+            self._motions.put(name, found)
+        return found
+
+    def marks(self, measure: Measure) -> Marks:
+        """The measure itself."""
+        found = self._marks.get(measure.folder_key)
+        if found is None:
+            found = Marks.read(self._vault.path(measure.folder_key))
+            self._marks.put(measure.folder_key, found)
         return found
 
     def find(
@@ -46,7 +80,7 @@ class Solver:
         solution = self._solutions.get(key)
         if solution is not None:
             return solution
-        canvas = Probe.from_json(recording.probe or {}).canvas
+        canvas = _canvas(recording)
         path = self._vault.path(key)
         long = measure.last_frame - measure.first_frame + 1 > SOLVED_AT_ONCE
         if path.exists():
@@ -54,12 +88,16 @@ class Solver:
         elif long and not patient:
             return None
         else:
-            solution = solve(self.motion(measure, treatment.motion.model), canvas, treatment)
+            solution = solve(self.motion(recording, measure, treatment), canvas, treatment)
             if long:
                 with self._vault.keeping(key) as part:
                     write_solution(solution, part)
         self._solutions.put(key, solution)
         return solution
+
+
+def _canvas(recording: Recording) -> Canvas:
+    return Probe.from_json(recording.probe or {}).canvas
 
 
 def solution_key(measure: Measure, treatment: Treatment) -> str:

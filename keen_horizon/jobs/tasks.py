@@ -179,7 +179,6 @@ class Workshop:
         started = time.monotonic()
         solution = self._solver.find(recording, measure, treatment, patient=True)
         assert solution is not None
-        motion = self._solver.motion(measure, treatment.motion.model)
         solved = time.monotonic()
         with self.vault.room_of(run.work_id, run.attempt) as room:
             target = room / "export.mp4"
@@ -200,7 +199,7 @@ class Workshop:
                 "solve": solved - started,
                 "render": time.monotonic() - solved,
             }
-            report = pipeline.correction_report(solution, motion, treatment, rendered, seconds)
+            report = pipeline.correction_report(solution, treatment, rendered, seconds)
             size = Path(target).stat().st_size
             key = self.vault.adopt("exports", target)
         with self.database.session.begin() as session:

@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 
 from .scene import Panel, upright
-from .textures import Image, noise
+from .textures import Image, finished, noise, planks
 
 _PHASES = 16
 _OVER = 2  # drawn larger, then reduced, for smooth outlines
@@ -16,7 +16,7 @@ _OVER = 2  # drawn larger, then reduced, for smooth outlines
 
 @cache
 def _walker(phase: int) -> Image:
-    """A figure in oilskins, 360 x 200 pixels, at one of the phases of a stride."""
+    """A figure in patched oilskins, 720 x 400 pixels, at one of the phases of a stride."""
     rows, columns = 360 * _OVER, 200 * _OVER
     art = np.zeros((rows, columns, 4), np.uint8)
     swing = np.sin(2 * np.pi * phase / _PHASES)
@@ -49,10 +49,14 @@ def _walker(phase: int) -> Image:
     cv2.circle(art, (mid, neck - 24), 34, (128, 152, 196, 255), -1, cv2.LINE_AA)
     cv2.ellipse(art, (mid, neck - 36), (38, 30), 0, 180, 360, (58, 40, 120, 255), -1, cv2.LINE_AA)
     rng = np.random.default_rng(5)
-    shade = 1 + 0.22 * noise((rows, columns), 6, 4, rng)
+    shade = 1 + 0.16 * noise((rows, columns), 6, 4, rng)
+    # Patches and stitches: something to follow, as on any coat.
+    shade *= 1 + 0.30 * np.sign(noise((rows, columns), 34, 1, rng)) * (
+        np.abs(noise((rows, columns), 15, 1, rng)) > 0.5
+    )
     shade *= np.linspace(1.15, 0.8, columns)[None, :]
     art[..., :3] = np.clip(art[..., :3] * shade[..., None], 0, 255)
-    return np.asarray(cv2.resize(art, (200, 360), interpolation=cv2.INTER_AREA), np.uint8)
+    return np.asarray(art, np.uint8)
 
 
 def walker(start: float, end: float, left: float, right: float, z: float, ground: float):  # type: ignore[no-untyped-def]
@@ -65,6 +69,38 @@ def walker(start: float, end: float, left: float, right: float, z: float, ground
         x = right + (left - right) * share
         phase = int(time * 1.9 / 2 * _PHASES) % _PHASES
         return upright(_walker(phase), x, ground, z, 1.82)
+
+    return actor
+
+
+@cache
+def _hatch() -> Image:
+    """A hatch cover, 520 x 580 pixels: boards in a frame, with cleats and a rope."""
+    rng = np.random.default_rng(8)
+    boards = planks(520, 580, (96, 138, 158), rng)
+    for rim in (boards[:24], boards[-24:], boards[:, :24], boards[:, -24:]):
+        rim[:] = (60.0, 84.0, 104.0)
+    for y in (150, 360):
+        boards[y : y + 30] = np.array([70.0, 96.0, 112.0]) * (
+            1 + 0.2 * noise((30, 580), 3, 4, rng)[..., None]
+        )
+        for x in range(50, 560, 80):
+            cv2.circle(boards, (x, y + 15), 7, (40, 44, 50), -1, cv2.LINE_AA)
+    for i in range(9):
+        at = (int(rng.integers(40, 540)), int(rng.integers(40, 480)))
+        cv2.ellipse(boards, at, (26, 12), 20 * i, 0, 360, (150, 176, 190), 3, cv2.LINE_AA)
+    return finished(boards)
+
+
+def carried(start: float, end: float, left: float, right: float, z: float, ground: float):  # type: ignore[no-untyped-def]
+    """A hatch cover carried by :func:`walker` with the same arguments."""
+
+    def actor(time: float) -> Panel | None:
+        if not start <= time <= end:
+            return None
+        x = right + (left - right) * (time - start) / (end - start)
+        bounce = 0.02 * abs(np.sin(time * 1.9 * np.pi))
+        return upright(_hatch(), x + 0.42, ground - 1.02 + bounce, z - 0.05, 1.15)
 
     return actor
 

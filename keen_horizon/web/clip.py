@@ -12,7 +12,6 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
 from ..core.media.probe import Probe
-from ..core.motion.camera import CameraMotion
 from ..core.motion.measure import Measure as Marks
 from ..core.quality.scores import output_steps
 from ..core.steady.solution import Solution
@@ -184,7 +183,6 @@ def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
     if clip.shake != figures and treatment == treatments.current(clip):
         clip.shake = figures
         session.commit()
-    motion = kit.solver.motion(measure, treatment.motion.model)
     report = found.report
     return jsonify(
         common
@@ -200,7 +198,7 @@ def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
                 "frame_warning": words.frame_warning(report),
             },
             "lattice": _lattice(found),
-            "strip": _strip(found, motion),
+            "strip": _strip(found),
         }
     )
 
@@ -218,16 +216,14 @@ def _versions(session: Session, clip: Clip) -> list[dict[str, Any]]:
 
 
 def _lattice(solution: Solution) -> dict[str, Any]:
-    columns = rows = 2
-    return {
-        "columns": columns,
-        "rows": rows,
-        "nodes": _packed(solution.chain.lattice(columns=columns, rows=rows), np.float32),
-    }
+    nodes = solution.chain.lattice()
+    _, rows, columns, _ = nodes.shape
+    return {"columns": columns, "rows": rows, "nodes": _packed(nodes, np.float32)}
 
 
-def _strip(solution: Solution, motion: CameraMotion) -> dict[str, Any]:
+def _strip(solution: Solution) -> dict[str, Any]:
     """What the strip draws, one value a frame, base64 of float32."""
+    motion = solution.motion
     moved = output_steps(motion.steps, solution.chain.steady)
     return {
         "before": _components(motion.steps.a, motion.steps.b),
@@ -263,7 +259,7 @@ def marks(clip_id: int) -> Response:
     kept = Marks.read(kit.vault.path(measure.folder_key))
     if not 0 <= start <= stop < len(kept) or stop - start >= MARK_FRAMES:
         raise KeenError(f"frames {start} to {stop} cannot be shown at once.")
-    motion = kit.solver.motion(measure, treatment.motion.model)
+    motion = kit.solver.motion(clip.recording, measure, treatment)
     low, high = int(kept.offsets[start]), int(kept.offsets[stop + 1])
     records = kept.records[low:high]
     table = np.stack(

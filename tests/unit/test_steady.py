@@ -5,13 +5,16 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from keen_horizon.core.geometry.bend import COLUMNS, ROWS, Bend
 from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.geometry.chain import View, WarpChain
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.motion.camera import CameraMotion
 from keen_horizon.core.quality import scores
 from keen_horizon.core.steady.coverage import (
     held_below,
     largest_rectangle,
+    outline,
     room_left,
     seen_shares,
     zoom_needed,
@@ -144,7 +147,7 @@ def test_edge_rules_share_one_path_and_differ_in_what_they_show():
     assert np.allclose(fill.chain.steady.b, leave.chain.steady.b)
     assert trim.report["zoom"] == leave.report["zoom"] == 1
     assert trim.report["output"]["width"] < 1280
-    assert leave.report["output"] == {"width": 1280, "height": 720}
+    assert leave.report["output"] == {"width": 1280, "height": 720, "pixel_aspect": 1.0}
     assert leave.report["bare_edges"] > 0
     width, height = trim.report["output"]["width"], trim.report["output"]["height"]
     corners = np.array([[0, 0], [width - 1, 0], [width - 1, height - 1], [0, height - 1]], float)
@@ -207,7 +210,7 @@ def test_a_violent_stretch_does_not_excuse_jitter_in_a_calm_one():
 
 
 def test_a_solver_that_fails_leaves_the_picture_alone_and_says_so(monkeypatch):
-    def fail(*rest):
+    def fail(*_, **__):
         raise ArithmeticError("no end")
 
     monkeypatch.setattr("keen_horizon.core.steady.solution.steady_path", fail)
@@ -230,38 +233,66 @@ def test_frame_rate_does_not_change_what_calm_means():
     assert reports[0]["shake_before"] == pytest.approx(reports[1]["shake_before"], rel=0.05)
 
 
+def chained(a: list[complex], b: list[complex], **rest) -> WarpChain:
+    steady = Similarities(np.array(a, complex), np.array(b, complex))
+    return WarpChain(CANVAS, View(CANVAS), steady, **rest)
+
+
+RIM = outline(CANVAS, 1.0, bent=False)
+
+
 def test_zoom_needed_has_the_closed_form():
-    shift = Similarities(np.ones(1, complex), np.array([64 + 0j]))
-    assert zoom_needed(shift, CANVAS)[0] == pytest.approx(639.5 / (639.5 - 64))
-    turn = Similarities(np.array([np.exp(0.1j)]), np.zeros(1, complex))
+    assert zoom_needed(chained([1], [64]), RIM)[0] == pytest.approx(639.5 / (639.5 - 64))
     expected = (639.5 * np.sin(0.1) + 359.5 * np.cos(0.1)) / 359.5
-    assert zoom_needed(turn, CANVAS)[0] == pytest.approx(expected)
-    assert zoom_needed(Similarities.identity(1), CANVAS)[0] == 1
-    gone = Similarities(np.ones(1, complex), np.array([2000 + 0j]))
-    assert np.isinf(zoom_needed(gone, CANVAS)[0])
+    assert zoom_needed(chained([np.exp(0.1j)], [0]), RIM)[0] == pytest.approx(expected)
+    assert zoom_needed(chained([1], [0]), RIM)[0] == 1
+    assert np.isinf(zoom_needed(chained([1], [2000]), RIM)[0])
+    moved = zoom_needed(chained([1], [0]), RIM, 64 + 0j)
+    assert moved[0] == pytest.approx(639.5 / (639.5 - 64))
+
+
+def test_zoom_needed_of_a_bend_covers_its_whole_rim():
+    rng = np.random.default_rng(4)
+    x, y = np.meshgrid(np.linspace(-1, 1, COLUMNS), np.linspace(-1, 1, ROWS))
+    terms = np.stack([x, y, x * y, x * x, y * y, x**3]).reshape(6, -1)
+    nodes = (5 * rng.standard_normal((6, 6)) @ terms + 5j * rng.standard_normal((6, 6)) @ terms)
+    nodes = nodes.reshape(6, ROWS, COLUMNS)
+    chain = chained([1] * 6, [3] * 6, bend=Bend(CANVAS, nodes.astype(np.complex64)))
+    zoom = zoom_needed(chain, outline(CANVAS, 1.0, bent=True))
+    x, y = np.linspace(0, 1279, 200), np.linspace(0, 719, 120)
+    rim = np.concatenate([
+        np.stack([x, 0 * x], -1), np.stack([x, 0 * x + 719], -1),
+        np.stack([0 * y, y], -1), np.stack([0 * y + 1279, y], -1),
+    ])  # fmt: skip
+    for frame in range(6):
+        filled = replace(chain, view=View(CANVAS, zoom=float(zoom[frame])))
+        mapped, _ = filled(frame, rim)
+        assert mapped.min() > -0.3
+        assert (mapped < [1279.3, 719.3]).all()
 
 
 def test_held_below_makes_any_correction_fit():
     rng = np.random.default_rng(8)
-    wild = Similarities(
-        np.exp(0.2j * rng.standard_normal(30)), 200 * rng.standard_normal(30) + 0j
-    )
-    held = held_below(wild, CANVAS, 1.1)
-    assert zoom_needed(held, CANVAS).max() <= 1.1 + 1e-9
-    calm = Similarities(np.ones(3, complex), np.array([1, 2, 3 + 0j]))
-    assert held_below(calm, CANVAS, 1.1) is calm
+    wild = chained(np.exp(0.2j * rng.standard_normal(30)), 200 * rng.standard_normal(30))
+    held = held_below(wild, 1.1, RIM)
+    assert zoom_needed(held, RIM).max() <= 1.1 + 1e-9
+    calm = chained([1, 1, 1], [1, 2, 3])
+    assert held_below(calm, 1.1, RIM) is calm
 
 
 def test_largest_rectangle_is_what_is_left_after_shifts():
     steady = Similarities(np.ones(3, complex), np.array([40 + 0j, -20 + 10j, 0j]))
-    size, centre = largest_rectangle(steady, CANVAS)
-    assert size == pytest.approx(min((1279 - 60) / 1279, (719 - 10) / 719), abs=1e-6)
-    assert centre.real == pytest.approx(-10, abs=1e-3)
+    width, height, centre = largest_rectangle(steady, CANVAS, 639.5 / 359.5)
+    assert width == pytest.approx(639.5 * min((1279 - 60) / 1279, (719 - 10) / 719), abs=1e-3)
+    assert centre.real == pytest.approx(-10, abs=1e-2)
+    width, height, _ = largest_rectangle(steady, CANVAS, None)
+    assert (2 * width, 2 * height) == pytest.approx((1279 - 60, 719 - 10), abs=0.1)
+    width, height, _ = largest_rectangle(steady, CANVAS, 1.0)
+    assert (2 * width, 2 * height) == pytest.approx((709, 709), abs=0.1)
 
 
 def test_room_left_is_the_distance_to_the_nearest_edge():
-    steady = Similarities(np.ones(2, complex), np.array([0j, 10 + 3j]))
-    room = room_left(steady, CANVAS, 1.25)
+    room = room_left(chained([1, 1], [0, 10 + 3j]), RIM, np.full(2, 1.25))
     assert room[0] == pytest.approx(359.5 * 0.2)
     assert room[1] == pytest.approx(359.5 * 0.2 - 3)
 

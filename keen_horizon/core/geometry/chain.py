@@ -5,20 +5,30 @@ Everything geometric the product does is this one backward map, composed here an
     output pixel -> view -> steady -> shutter -> lens -> source pixel
 
 The preview, the export, the coverage test and the tests all evaluate it. Each station takes and
-gives scene-plane points (see :mod:`.canvas`); ``shutter`` and ``lens`` are places in the order of
-things that today pass points through unchanged.
+gives scene-plane points (see :mod:`.canvas`). ``steady`` is a similarity and, where the model asks
+for more, a bend; ``shutter`` works where a readout time is known; ``lens`` is a place in the order
+of things that today passes points through unchanged.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
+from .bend import Bend, RowMotion
 from .canvas import Canvas, Complex, Points
 from .lattice import lattice_points, to_shares
 from .similarity import Similarities
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+Real = NDArray[np.float64]
+BENT_COLUMNS, BENT_ROWS = 17, 11  # nodes of the lattice of a chain that bends
+BATCH = 512  # frames worked on at once
 
 
 @dataclass(frozen=True)
@@ -26,33 +36,79 @@ class View:
     """What part of the steadied plane the output shows.
 
     ``output`` is the canvas delivered; one of its pixels is ``1 / (zoom * scale)`` scene units
-    wide, and its centre lies at ``offset`` (complex, scene units).
-    ``scale`` is output pixels per source pixel before zooming: 1 unless the export is resized.
+    wide, and its centre lies at ``offset`` (complex, scene units). ``zoom`` and ``offset`` are one
+    for all frames, or arrays ``(n,)``. ``scale`` is output pixels per source pixel before zooming.
     """
 
     output: Canvas
-    zoom: float = 1.0
+    zoom: float | Real = 1.0
     scale: float = 1.0
-    offset: complex = 0j
+    offset: complex | Complex = 0j
 
-    def to_plane(self, points: Points) -> Complex:
-        return self.output.to_scene(points) / (self.zoom * self.scale) + self.offset
+    def zooms(self, n: int) -> Real:
+        """``(n,)`` the zoom of each frame."""
+        return np.broadcast_to(np.asarray(self.zoom, float), n)
+
+    def offsets(self, n: int) -> Complex:
+        """``(n,)`` where each frame's centre lies."""
+        return np.broadcast_to(np.asarray(self.offset, complex), n)
+
+    @property
+    def most_zoom(self) -> float:
+        return float(np.max(self.zoom))
+
+    def __getitem__(self, frames: slice) -> View:
+        zoom = self.zoom[frames] if isinstance(self.zoom, np.ndarray) else self.zoom
+        offset = self.offset[frames] if isinstance(self.offset, np.ndarray) else self.offset
+        return View(self.output, zoom, self.scale, offset)
+
+    def to_plane(self, points: Points, n: int) -> Complex:
+        """Output pixels ``(m, 2)`` to the steadied plane of each of ``n`` frames, ``(n, m)``."""
+        seen = self.output.to_scene(points)
+        return np.asarray(
+            seen[None, :] / (self.zooms(n)[:, None] * self.scale) + self.offsets(n)[:, None]
+        )
 
 
 @dataclass(frozen=True)
 class WarpChain:
     """The whole backward map of one clip.
 
-    ``steady`` holds one similarity a frame, output plane to source plane. Frames are counted from
-    the start of the clip's range.
+    ``steady`` holds one similarity a frame, output plane to source plane; ``bend`` and ``rows``
+    come after it, if there are any. Frames are counted from the start of the clip's range.
     """
 
     source: Canvas
     view: View
     steady: Similarities
+    bend: Bend | None = None
+    rows: RowMotion | None = None
 
     def __len__(self) -> int:
         return len(self.steady)
+
+    def __getitem__(self, frames: slice) -> WarpChain:
+        return WarpChain(
+            self.source,
+            self.view[frames],
+            self.steady[frames],
+            self.bend[frames] if self.bend is not None else None,
+            self.rows[frames] if self.rows is not None else None,
+        )
+
+    @property
+    def is_affine(self) -> bool:
+        """Whether :meth:`matrices` tells all."""
+        return self.bend is None and self.rows is None
+
+    def from_plane(self, plane: Complex) -> Complex:
+        """Steadied plane ``(n, m)``, a frame a row, to source plane ``(n, m)``."""
+        plane = self.steady.a[:, None] * plane + self.steady.b[:, None]
+        if self.bend is not None:
+            plane = self.bend.apply(plane)
+        if self.rows is not None:
+            plane = self.rows.apply(plane)
+        return self._lens(plane)
 
     def __call__(self, frame: int, points: Points) -> tuple[Points, NDArray[np.bool_]]:
         """Map output pixels ``(..., 2)`` of one frame to source pixels ``(..., 2)``.
@@ -60,46 +116,54 @@ class WarpChain:
         The second value, shape ``(...)``, is True where the source has a pixel there; elsewhere
         the output has a bare edge.
         """
-        plane = self.view.to_plane(points)
-        plane = self.steady.a[frame] * plane + self.steady.b[frame]
-        plane = self._lens(self._shutter(plane))
-        mapped = self.source.to_pixels(plane)
+        one = self[frame : frame + 1]
+        plane = one.from_plane(one.view.to_plane(points.reshape(-1, 2), 1))
+        mapped = self.source.to_pixels(plane[0]).reshape(points.shape)
         return mapped, covered(mapped, self.source)
-
-    @staticmethod
-    def _shutter(plane: Complex) -> Complex:
-        """Every row at the frame's own time: a global shutter."""
-        return plane
 
     @staticmethod
     def _lens(plane: Complex) -> Complex:
         """Straight rays: a rectilinear lens."""
         return plane
 
-    def matrices(self, frames: slice = slice(None)) -> NDArray[np.float64]:
+    def matrices(self, frames: slice = slice(None)) -> Real:
         """``(n, 3, 3)`` backward maps, output pixel to source pixel, of the frames asked for.
 
-        Exact, because every station that works today is a similarity.
+        What the chain is before it bends; exact if it :attr:`is_affine`.
         """
-        steady = self.steady[frames]
-        shrink = 1.0 / (self.view.zoom * self.view.scale)
+        steady, view = self.steady[frames], self.view[frames]
         n = len(steady)
-        plane = Similarities(np.full(n, shrink + 0j), np.full(n, complex(self.view.offset)))
+        shrink = 1.0 / (view.zooms(n) * view.scale)
+        plane = Similarities(shrink.astype(complex), view.offsets(n))
         both = steady.after(plane).matrices
         return np.linalg.inv(self.source.scene_matrix) @ both @ self.view.output.scene_matrix
 
+    def sampled(self, points: Points) -> Points:
+        """Output pixels ``(m, 2)`` to source pixels of every frame, ``(n, m, 2)``."""
+        out = np.empty((len(self), len(points), 2))
+        for part, chain in self.batches():
+            plane = chain.from_plane(chain.view.to_plane(points, len(chain)))
+            out[part] = self.source.to_pixels(plane)
+        return out
+
+    def batches(self) -> Iterator[tuple[slice, WarpChain]]:
+        """The chain in pieces, so that memory does not grow with its length."""
+        for start in range(0, len(self), BATCH):
+            part = slice(start, min(start + BATCH, len(self)))
+            yield part, self[part]
+
     def lattice(
-        self, frames: slice = slice(None), columns: int = 2, rows: int = 2
+        self, frames: slice = slice(None), columns: int = 0, rows: int = 0
     ) -> NDArray[np.float32]:
         """``(n, rows, columns, 2)`` source shares, float32; see :mod:`.lattice`.
 
-        Two by two nodes are exact while the whole chain is a similarity. A finer lattice can be
-        asked for and gives the same map.
+        Two by two nodes are exact while the whole chain is a similarity, and are the default then.
         """
+        if not columns:
+            columns, rows = (2, 2) if self.is_affine else (BENT_COLUMNS, BENT_ROWS)
         nodes = lattice_points(self.view.output, columns, rows)
-        homogeneous = np.concatenate([nodes, np.ones((rows, columns, 1))], axis=-1)
-        mapped = np.einsum("nij,rcj->nrci", self.matrices(frames)[:, :2, :], homogeneous)
-        return to_shares(mapped, self.source)
+        mapped = self[frames].sampled(nodes.reshape(-1, 2))
+        return to_shares(mapped.reshape(-1, rows, columns, 2), self.source)
 
 
 def covered(mapped: Points, source: Canvas, slack: float = 1e-6) -> NDArray[np.bool_]:

@@ -1,38 +1,33 @@
-"""Camera motion from marks: one robust transform a frame pair, for all pairs at once.
-
-Weighted least squares with weights that fade out what does not fit (Geman-McClure), the width of
-the fade shrinking step by step (Blake, Zisserman, *Visual Reconstruction*, MIT Press 1987:
-graduated non-convexity). It begins at what most of the picture agrees on: see :mod:`.consensus`.
-"""
+"""Camera motion from marks: one robust transform a frame pair, see :mod:`.fit`."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, field
 from itertools import pairwise
-from typing import Literal
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
 from ..geometry.similarity import Similarities
-from .consensus import consensus, votes
+from .continuity import Candidates, chain_of
 from .cuts import find_cuts
+from .fit import Fit, Model, fits
+from .layer import settle
 from .measure import Measure
+from .pairs import Pairs, pairs_of
 
-Model = Literal["shift", "similarity"]
+if TYPE_CHECKING:
+    from ..geometry.bend import RowMotion
+    from .local import Choice, LocalMotion
 
 BATCH = 256  # pairs worked on at once: bounds memory whatever the clip's length
+KEPT = 8  # batches, at most, whose pairs are kept for the next round
 RECORDS_AT_ONCE = 1 << 18  # likewise
-FADE_STEPS = 7
-FADE_START = 2  # times FADE_END; wider, and a large subject would pull the fit away
-FADE_END = 0.0014  # of the picture's half-diagonal: about 1 px at 720 lines
 SECOND_THOUGHTS = 4  # times that contradicted pairs are fitted again, at most
 CONTRADICTED = 0.5  # mean trust of the steering marks below which a pair is
-LEAST_TRUST = 0.02  # so that a frame without trusted marks still has a motion
-MARKS_SURE = 40  # steering marks at which their number is no longer a doubt
-SHARE_SURE, SHARE_LOST = 0.35, 0.12  # of the picture, by its marks, that agrees with the fit
-SPREAD_SURE = 0.18  # rms distance of steering marks from their mean, of the half-diagonal
 
 
 @dataclass(frozen=True)
@@ -42,9 +37,12 @@ class CameraMotion:
     ``steps`` maps scene points of frame ``t - 1`` to frame ``t`` (identity at 0 and at cuts);
     ``marks`` ``(n,)`` counts those that steer; ``confidence`` ``(n,)`` in 0..1; ``residual``
     ``(n,)`` is the rms distance of steering marks from the fit, scene units; ``steering`` bool, one
-    per record of the measure. ``times`` ``(n,)`` seconds. ``cuts`` as :func:`find_cuts`,
-    counted from the start of the range, as everything here is; ``first`` is the range's first
-    frame in the recording.
+    per record of the measure, and ``aside`` likewise (empty if none is). ``times`` ``(n,)``
+    seconds. ``cuts`` as :func:`find_cuts`, counted from the start of the range, as everything here
+    is; ``first`` is the range's first frame in the recording. ``local`` is what a richer model
+    adds, ``rows`` how the picture moved while it was read (the steps are then without that), and
+    ``choice`` why the model is what it is, if the clip was to decide; ``notes`` say what could not
+    be done.
     """
 
     model: Model
@@ -56,6 +54,11 @@ class CameraMotion:
     times: NDArray[np.float64]
     cuts: NDArray[np.intp]
     first: int = 0
+    aside: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
+    local: LocalMotion | None = None
+    rows: RowMotion | None = None
+    choice: Choice | None = None
+    notes: tuple[str, ...] = ()
 
     def __len__(self) -> int:
         return len(self.steps)
@@ -77,36 +80,101 @@ class CameraMotion:
         return self.steps.faded(c * c * (3 - 2 * c))
 
 
-def camera_motion(measure: Measure, canvas: Canvas, model: Model) -> CameraMotion:
+def camera_motion(
+    measure: Measure, canvas: Canvas, model: Model, aside: NDArray[np.bool_] | None = None,
+    *, narrow: bool = False,
+) -> CameraMotion:  # fmt: skip
     """Fit ``model`` to every frame pair of a measure of pictures of size ``canvas``.
 
-    Where a subject fills much of the picture, single pairs may be fitted to it. A mark that mostly
-    moved otherwise than the camera is then not trusted anywhere, and those pairs are fitted again.
+    Records marked in ``aside``, bool, one per record, do not take part. With ``narrow`` what is
+    left is one subject: few marks close together are then enough to be believed.
+
+    Where a subject fills much of the picture, single pairs may be fitted to it. So there are two
+    candidates for each pair, and the chain of those is taken that the same marks steer throughout
+    (:mod:`.continuity`). A mark that mostly moved otherwise than the camera is then not trusted
+    anywhere, and pairs that only such marks steer are fitted again.
+    Lastly the fit settles on one depth: see :mod:`.layer`.
     """
     n = len(measure)
-    a, b = np.ones(n, complex), np.zeros(n, complex)
-    count, confidence, residual = np.zeros(n, np.int64), np.zeros(n), np.zeros(n)
-    steering = np.zeros(len(measure.records), bool)
-    trust, frames = None, np.arange(1, n)
-    for _ in range(1 + SECOND_THOUGHTS):
-        for start, stop in _runs(frames):
-            pairs = _pairs(measure, canvas, start, stop)
-            fit = _fit(pairs, model, canvas, None if trust is None else trust[pairs.mark])
-            a[start:stop], b[start:stop] = fit.a, fit.b
-            count[start:stop], confidence[start:stop] = fit.count, fit.confidence
-            residual[start:stop] = fit.residual
-            steering[pairs.record[pairs.valid]] = fit.steer[pairs.valid]
-        trust = _trust(measure, steering)
-        frames = _contradicted(measure, steering, trust)
+    found = _Found(n, len(measure.records))
+    candidates = Candidates(n, len(measure.records))
+    batches = _Batches(measure, canvas, aside)
+    for part, pairs in batches():
+        both = fits(pairs, model, canvas, narrow=narrow)
+        found.take(part, pairs, both[0])
+        candidates.take(part, pairs, both, canvas)
+    if n > 1:
+        found.replace(np.nonzero(chain_of(candidates) == 1)[0], candidates, measure)
+    for _ in range(SECOND_THOUGHTS):
+        trust = _trust(measure, found.steering)
+        frames = _contradicted(measure, found.steering, trust)
         if not len(frames):
             break
+        for start, stop in _runs(frames):
+            pairs = pairs_of(measure, canvas, np.arange(start, stop), aside)
+            again = fits(pairs, model, canvas, trust[pairs.mark], narrow=narrow)[0]
+            found.take(slice(start, stop), pairs, again)
+    marks = int(measure.records["id"].max(initial=0)) + 1
+    settle(found.a, found.b, found.steering, batches, marks, canvas, model)
     cuts = find_cuts(measure)
-    a[cuts], b[cuts], confidence[cuts] = 1.0, 0.0, 1.0
-    confidence[0] = 1.0
+    found.a[cuts], found.b[cuts], found.confidence[cuts] = 1.0, 0.0, 1.0
+    found.confidence[0] = 1.0
     return CameraMotion(
-        model, Similarities(a, b), count, confidence, residual, steering, measure.times, cuts,
-        measure.first,
+        model, Similarities(found.a, found.b), found.count, found.confidence, found.residual,
+        found.steering, measure.times, cuts, measure.first,
+        np.zeros(0, bool) if aside is None else aside,
     )  # fmt: skip
+
+
+class _Batches:
+    """The pairs of all frames, a batch at a time; those of a short clip are kept."""
+
+    def __init__(
+        self, measure: Measure, canvas: Canvas, aside: NDArray[np.bool_] | None
+    ) -> None:
+        self._facts = measure, canvas
+        self._aside = aside
+        self._kept: list[tuple[slice, Pairs]] | None = None
+
+    def __call__(self) -> Iterator[tuple[slice, Pairs]]:
+        if self._kept is not None:
+            yield from self._kept
+            return
+        measure, canvas = self._facts
+        kept: list[tuple[slice, Pairs]] | None = [] if len(measure) <= KEPT * BATCH else None
+        for start, stop in _runs(np.arange(1, len(measure))):
+            pairs = pairs_of(measure, canvas, np.arange(start, stop), self._aside)
+            piece = slice(start, stop), pairs
+            if kept is not None:
+                kept.append(piece)
+            yield piece
+        self._kept = kept
+
+
+class _Found:
+    """The fits of all pairs so far, of ``n`` frames and so many records."""
+
+    def __init__(self, n: int, records: int) -> None:
+        self.a, self.b = np.ones(n, complex), np.zeros(n, complex)
+        self.count = np.zeros(n, np.int64)
+        self.confidence, self.residual = np.zeros(n), np.zeros(n)
+        self.steering = np.zeros(records, bool)
+
+    def take(self, part: slice, pairs: Pairs, fit: Fit) -> None:
+        self.a[part], self.b[part], self.count[part] = fit.a, fit.b, fit.count
+        self.confidence[part], self.residual[part] = fit.confidence, fit.residual
+        self.steering[pairs.record[pairs.valid]] = fit.steer[pairs.valid]
+
+    def replace(
+        self, frames: NDArray[np.intp], candidates: Candidates, measure: Measure
+    ) -> None:
+        """Take the second candidate in ``frames``."""
+        for name in ("a", "b", "count", "confidence", "residual"):
+            second = np.concatenate([getattr(fit, name) for fit in candidates.second])
+            getattr(self, name)[frames] = second[frames - 1]
+        for t in frames:
+            rows = slice(measure.offsets[t], measure.offsets[t + 1])
+            self.steering[rows] = candidates.steered(1)[rows]
 
 
 def _runs(frames: NDArray[np.intp]) -> list[tuple[int, int]]:
@@ -146,105 +214,3 @@ def _contradicted(
         many = np.bincount(frame[steer], minlength=stop - start)
         found.append(start + np.nonzero((many > 0) & (total < CONTRADICTED * many))[0])
     return np.concatenate(found)
-
-
-@dataclass(frozen=True)
-class _Pairs:
-    """Marks seen in both frames of each pair, padded: arrays ``(pairs, most marks)``."""
-
-    before: NDArray[np.complex128]
-    after: NDArray[np.complex128]
-    valid: NDArray[np.bool_]
-    record: NDArray[np.intp]  # index of the later sighting
-    mark: NDArray[np.intp]  # its number
-
-
-def _pairs(measure: Measure, canvas: Canvas, start: int, stop: int) -> _Pairs:
-    low = int(measure.offsets[start - 1])
-    high = int(measure.offsets[stop])
-    records = measure.records[low:high]
-    counts = np.diff(measure.offsets[start - 1 : stop + 1])
-    frame = np.repeat(np.arange(stop - start + 1), counts)
-    key = frame.astype(np.int64) << 32 | records["id"].astype(np.int64)
-    later = np.nonzero(frame > 0)[0]
-    wanted = key[later] - (1 << 32)
-    at = np.searchsorted(key, wanted)
-    hit = key[np.minimum(at, len(key) - 1)] == wanted if len(key) else np.zeros(0, bool)
-    later, earlier = later[hit], at[hit]
-    pair = frame[later] - 1
-    per_pair = np.bincount(pair, minlength=stop - start)
-    slot = np.arange(len(pair)) - np.repeat(np.cumsum(per_pair) - per_pair, per_pair)
-    shape = (stop - start, max(1, int(per_pair.max(initial=0))))
-    points = np.stack([records["x"], records["y"]], axis=-1).astype(float)
-    scene = canvas.to_scene(points)
-    before, after = np.zeros(shape, complex), np.zeros(shape, complex)
-    valid, record = np.zeros(shape, bool), np.zeros(shape, np.intp)
-    mark = np.zeros(shape, np.intp)
-    before[pair, slot], after[pair, slot] = scene[earlier], scene[later]
-    valid[pair, slot], record[pair, slot] = True, later + low
-    mark[pair, slot] = records["id"][later]
-    return _Pairs(before, after, valid, record, mark)
-
-
-@dataclass(frozen=True)
-class _Fit:
-    a: NDArray[np.complex128]
-    b: NDArray[np.complex128]
-    steer: NDArray[np.bool_]  # (pairs, most marks)
-    count: NDArray[np.int64]
-    confidence: NDArray[np.float64]
-    residual: NDArray[np.float64]
-
-
-def _fit(
-    pairs: _Pairs, model: Model, canvas: Canvas, trust: NDArray[np.float64] | None
-) -> _Fit:
-    radius = canvas.radius
-    vote = votes(pairs.before, pairs.valid, canvas)
-    belief = 1.0 if trust is None else trust + LEAST_TRUST
-    a, b = consensus(pairs.before, pairs.after, vote * belief, radius, turns=model != "shift")
-    prior = pairs.valid * belief
-    end = FADE_END * radius
-    for width in end * np.geomspace(FADE_START, 1.0, FADE_STEPS):
-        rest = np.abs(pairs.after - (a[:, None] * pairs.before + b[:, None]))
-        a, b = _weighted(pairs, prior * _fade(rest, width), model)
-    rest = np.abs(pairs.after - (a[:, None] * pairs.before + b[:, None]))
-    steer = pairs.valid & (_fade(rest, end) > 0.25)
-    count = steer.sum(axis=1)
-    many = np.maximum(count, 1)
-    mean = np.where(steer, pairs.before, 0).sum(axis=1) / many
-    far = np.where(steer, np.abs(pairs.before - mean[:, None]) ** 2, 0).sum(axis=1)
-    spread = np.sqrt(far / many) / radius
-    share = (vote * steer).sum(axis=1) / np.maximum(vote.sum(axis=1), 1e-9)
-    confidence = (
-        np.clip(count / MARKS_SURE, 0, 1)
-        * np.clip((share - SHARE_LOST) / (SHARE_SURE - SHARE_LOST), 0, 1)
-        * np.clip(spread / SPREAD_SURE, 0, 1)
-    )
-    residual = np.sqrt(np.where(steer, rest**2, 0).sum(axis=1) / many)
-    return _Fit(a, b, steer, count, confidence, residual)
-
-
-def _fade(rest: NDArray[np.float64], width: float) -> NDArray[np.float64]:
-    """The weight of what is off by ``rest``."""
-    return np.asarray((width**2 / (width**2 + rest * rest)) ** 2)
-
-
-def _weighted(
-    pairs: _Pairs, weight: NDArray[np.float64], model: Model
-) -> tuple[NDArray[np.complex128], NDArray[np.complex128]]:
-    """Weighted least squares of ``after = a before + b``, closed form, one a row."""
-    total = np.maximum(weight.sum(axis=1), 1e-12)
-    p = (weight * pairs.before).sum(axis=1) / total
-    q = (weight * pairs.after).sum(axis=1) / total
-    if model == "shift":
-        return np.ones(len(p), complex), np.asarray(q - p)
-    before, after = pairs.before - p[:, None], pairs.after - q[:, None]
-    power = (weight * np.abs(before) ** 2).sum(axis=1)
-    # With fewer than two marks apart from each other only a shift can be told.
-    a = np.where(
-        power > 1e-9,
-        (weight * np.conj(before) * after).sum(axis=1) / np.maximum(power, 1e-9),
-        1.0,
-    )
-    return a, q - a * p

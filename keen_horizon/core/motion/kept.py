@@ -2,46 +2,65 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..geometry.similarity import Similarities
-from .camera import CameraMotion, Model
+from .camera import CameraMotion
+from .fit import Model
+
+FIT = 2  # to be raised when motions come out differently: what is kept is then fitted anew
 
 
 def motion_path(folder: Path, model: Model) -> Path:
-    return folder / f"motion-{model}.npz"
+    return folder / f"motion-{FIT}-{model}.npz"
+
+
+def packed(motion: CameraMotion) -> dict[str, NDArray[Any]]:
+    """What is kept of a motion: all but the fields that are only needed to solve."""
+    return {
+        "motion_a": motion.steps.a,
+        "motion_b": motion.steps.b,
+        "marks": motion.marks,
+        "confidence": motion.confidence,
+        "residual": motion.residual,
+        "steering": np.packbits(motion.steering),
+        "records": np.array([len(motion.steering), len(motion.aside)]),
+        "aside": np.packbits(motion.aside),
+        "times": motion.times,
+        "cuts": motion.cuts,
+        "first": np.array(motion.first),
+        "model": np.array(motion.model),
+    }
+
+
+def unpacked(kept: Mapping[str, NDArray[Any]]) -> CameraMotion:
+    """The motion of :func:`packed`."""
+    steering, aside = (int(n) for n in kept["records"])
+    return CameraMotion(
+        model="shift" if str(kept["model"]) == "shift" else "similarity",
+        steps=Similarities(kept["motion_a"], kept["motion_b"]),
+        marks=kept["marks"],
+        confidence=kept["confidence"],
+        residual=kept["residual"],
+        steering=np.unpackbits(kept["steering"], count=steering).astype(bool),
+        times=kept["times"],
+        cuts=kept["cuts"],
+        first=int(kept["first"]),
+        aside=np.unpackbits(kept["aside"], count=aside).astype(bool),
+    )
 
 
 def write_motion(motion: CameraMotion, folder: Path) -> None:
     """Keep ``motion`` in a measure's folder."""
-    np.savez(
-        motion_path(folder, motion.model),
-        a=motion.steps.a,
-        b=motion.steps.b,
-        marks=motion.marks,
-        confidence=motion.confidence,
-        residual=motion.residual,
-        steering=np.packbits(motion.steering),
-        records=np.int64(len(motion.steering)),
-        times=motion.times,
-        cuts=motion.cuts,
-        first=np.int64(motion.first),
-    )
+    np.savez(motion_path(folder, motion.model), allow_pickle=False, **packed(motion))
 
 
 def read_motion(folder: Path, model: Model) -> CameraMotion:
     """The motion kept by :func:`write_motion`."""
     with np.load(motion_path(folder, model), allow_pickle=False) as kept:
-        return CameraMotion(
-            model=model,
-            steps=Similarities(kept["a"], kept["b"]),
-            marks=kept["marks"],
-            confidence=kept["confidence"],
-            residual=kept["residual"],
-            steering=np.unpackbits(kept["steering"], count=int(kept["records"])).astype(bool),
-            times=kept["times"],
-            cuts=kept["cuts"],
-            first=int(kept["first"]),
-        )
+        return unpacked({name: kept[name] for name in kept.files})

@@ -6,13 +6,18 @@ OpenCV has it), positions to 1/32 pixel.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry.chain import WarpChain
 from ..media.decode import Picture, Plane
 
 Matrix = NDArray[np.float64]
+
+GRID = 8  # output pixels between places at which a chain that bends is worked out
 
 # Below this many output pixels a source pixel, bicubic would skip source pixels and shimmer.
 SHRINK_LIMIT = 0.75
@@ -28,18 +33,60 @@ def chroma_matrix(chroma: tuple[int, int], site: tuple[float, float]) -> Matrix:
     return np.array([[across, 0.0, site[0]], [0.0, down, site[1]], [0.0, 0.0, 1.0]])
 
 
+@dataclass(frozen=True)
+class Sampler:
+    """Where one frame's output pixels come from.
+
+    ``matrix`` ``(3, 3)``, output luma pixel to source luma pixel: all there is, unless ``grid``
+    ``(rows, columns, 2)`` gives the source pixel of every :data:`GRID`-th output pixel, from
+    ``(-GRID, -GRID)`` on; the matrix is then its likeness.
+    """
+
+    matrix: Matrix
+    grid: NDArray[np.float32] | None = None
+
+    def positions(self, to_output: Matrix, to_source: Matrix, width: int, height: int):  # type: ignore[no-untyped-def]
+        """Source positions ``(x, y)`` of a plane's pixels, each ``(height, width)`` float32.
+
+        ``to_output`` takes the plane's pixels to output luma pixels, ``to_source`` source luma
+        pixels to the source plane's; both scale and shift only.
+        """
+        assert self.grid is not None
+        # From pixel to place in the grid: linear between its nodes.
+        to_grid = np.diag([1 / GRID, 1 / GRID, 1.0]) @ to_output
+        to_grid[:2, 2] += 1.0
+        both = cv2.warpAffine(
+            self.grid, to_grid[:2], (width, height),
+            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
+        )  # fmt: skip
+        x = both[..., 0] * np.float32(to_source[0, 0]) + np.float32(to_source[0, 2])
+        y = both[..., 1] * np.float32(to_source[1, 1]) + np.float32(to_source[1, 2])
+        return x, y
+
+
+def sampler_of(chain: WarpChain) -> Sampler:
+    """The sampler of a chain of one frame."""
+    matrix = chain.matrices()[0]
+    if chain.is_affine:
+        return Sampler(matrix)
+    output = chain.view.output
+    columns, rows = (int(np.ceil(n / GRID)) + 2 for n in (output.width, output.height))
+    x, y = np.meshgrid(GRID * (np.arange(columns) - 1.0), GRID * (np.arange(rows) - 1.0))
+    points = np.stack([x.ravel(), y.ravel()], axis=-1)
+    return Sampler(matrix, chain.sampled(points)[0].reshape(rows, columns, 2).astype(np.float32))
+
+
 def warp_planes(
     picture: Picture,
-    matrix: Matrix,
+    sampler: Sampler,
     out: tuple[Plane, ...],
     *,
     bare: bool,
     full_range: bool = False,
 ) -> None:
-    """Fill ``out`` (luma and two chroma planes of the output) through ``matrix``.
+    """Fill ``out`` (luma and two chroma planes of the output) through ``sampler``.
 
-    ``matrix`` ``(3, 3)`` is the backward map, output luma pixel to source luma pixel. With
-    ``bare`` whatever no source pixel covers turns black; without it the border is repeated, so
+    With ``bare`` whatever no source pixel covers turns black; without it the border is repeated, so
     that interpolation at the very edge has something to stand on. The output's chroma siting is
     the usual one of its format; the source's is :attr:`Picture.site`.
     """
@@ -48,15 +95,21 @@ def warp_planes(
     grey = (depth + 1) / 2
     source_chroma = chroma_matrix(picture.chroma, picture.site)
     output_chroma = chroma_matrix(picture.chroma, picture.natural_site)
-    colour = np.linalg.inv(source_chroma) @ matrix @ output_chroma
-    for source, target, m, empty in zip(
-        picture.planes, out, (matrix, colour, colour), (black, grey, grey), strict=True
-    ):
-        _warp(source, target, m, bare, empty)
+    from_luma = np.asarray(np.linalg.inv(source_chroma), np.float64)
+    same: Matrix = np.eye(3)
+    for source, target, to_output, to_source, empty in zip(
+        picture.planes, out, (same, output_chroma, output_chroma), (same, from_luma, from_luma),
+        (black, grey, grey), strict=True,
+    ):  # fmt: skip
+        _warp(source, target, sampler, to_output, to_source, bare, empty)
 
 
-def _warp(source: Plane, target: Plane, m: Matrix, bare: bool, empty: float) -> None:
+def _warp(
+    source: Plane, target: Plane, sampler: Sampler, to_output: Matrix, to_source: Matrix,
+    bare: bool, empty: float,
+) -> None:  # fmt: skip
     height, width = target.shape
+    m = to_source @ sampler.matrix @ to_output
     shrink = 1.0 / float(np.sqrt(abs(np.linalg.det(m[:2, :2]))))
     if shrink < SHRINK_LIMIT:
         # Scale the source down first (area averages), then sample that.
@@ -66,13 +119,20 @@ def _warp(source: Plane, target: Plane, m: Matrix, bare: bool, empty: float) -> 
         to_small = np.array(
             [[1 / fx, 0, 0.5 / fx - 0.5], [0, 1 / fy, 0.5 / fy - 0.5], [0, 0, 1.0]]
         )
-        m = to_small @ m
+        m, to_source = to_small @ m, to_small @ to_source
+    border = cv2.BORDER_CONSTANT if bare else cv2.BORDER_REPLICATE
+    if sampler.grid is not None:
+        x, y = sampler.positions(to_output, to_source, width, height)
+        cv2.remap(
+            source, x, y, cv2.INTER_CUBIC, dst=target, borderMode=border, borderValue=(empty,)
+        )
+        return
     cv2.warpAffine(
         source,
         m[:2],
         (width, height),
         dst=target,
         flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP,
-        borderMode=cv2.BORDER_CONSTANT if bare else cv2.BORDER_REPLICATE,
+        borderMode=border,
         borderValue=(empty,),
     )

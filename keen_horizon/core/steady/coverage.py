@@ -8,103 +8,193 @@ import numpy as np
 import scipy.sparse as sp
 from numpy.typing import NDArray
 
-from ..geometry.canvas import Canvas
+from ..geometry.bend import Bend, RowMotion
+from ..geometry.canvas import Canvas, Complex
+from ..geometry.chain import WarpChain
 from ..geometry.similarity import Similarities
 
+A_SIDE = 10  # points of the rim on each side, where the chain bends
+BENT_ROUNDS = 4
 
-def zoom_needed(steady: Similarities, canvas: Canvas) -> NDArray[np.float64]:
-    """``(n,)`` the least zoom at which each frame has no bare edge, at least 1.
 
-    The corner ``c / zoom`` maps to ``a c / zoom + b`` and must lie within the half extents.
-    Infinite where no zoom helps (the picture's centre has left the source).
+def outline(output: Canvas, scale: float, *, bent: bool) -> Complex:
+    """``(m,)`` the rim of an output canvas in the steadied plane at zoom 1: its corners, and points
+    between them where the chain bends."""
+    corners = output.corners / scale
+    if not bent:
+        return corners
+    share = np.linspace(0, 1, A_SIDE, endpoint=False)
+    sides = corners[:, None] + share * (np.roll(corners, -1) - corners)[:, None]
+    return np.asarray(sides.ravel())
+
+
+def zoom_needed(
+    chain: WarpChain, rim: Complex, offset: Complex | complex = 0j
+) -> NDArray[np.float64]:
+    """``(n,)`` the least zoom of at least 1 at which no frame has a bare edge.
+
+    ``rim`` as from :func:`outline`; ``offset`` where the output's centre lies, one or ``(n,)``. The
+    view of ``chain`` is not looked at. Infinite where no zoom helps (the output's centre has left
+    the source).
     """
-    hu, hv = canvas.half
-    turned = steady.a[:, None] * canvas.corners[None, :]
-    b = steady.b[:, None]
-    need = np.ones(len(steady))
-    for reach, shift, half in ((turned.real, b.real, hu), (turned.imag, b.imag, hv)):
-        for side in (1.0, -1.0):
-            left = half - side * shift
-            with np.errstate(divide="ignore", invalid="ignore"):
-                z = np.where(left > 0, side * reach / left, np.inf)
-            need = np.maximum(need, z.max(axis=1))
+    need = np.ones(len(chain))
+    for part, piece in chain.batches():
+        centre = np.broadcast_to(np.asarray(offset, complex), len(chain))[part]
+        need[part] = _zoom_needed(piece, rim, centre)
     # Rounding must not turn "nothing to do" into a zoom.
     return np.where(need < 1.0 + 1e-9, 1.0, need)
 
 
-def held_below(steady: Similarities, canvas: Canvas, ceiling: float) -> Similarities:
+def _zoom_needed(chain: WarpChain, rim: Complex, centre: Complex) -> NDArray[np.float64]:
+    """The corner ``c / zoom`` maps to ``a c / zoom + b`` and must lie within the half extents."""
+    hu, hv = chain.source.half
+    steady = chain.steady
+    turned = steady.a[:, None] * rim[None, :]
+    middle = (steady.a * centre + steady.b)[:, None]
+    need = np.ones(len(chain))
+    bent = np.zeros_like(turned)
+    for _ in range(1 if chain.is_affine else BENT_ROUNDS):
+        if not chain.is_affine:
+            # What the bend adds hardly changes along a ray: it is worked out where the rim was.
+            zoom = np.where(np.isfinite(need), need, 4.0)[:, None]
+            plane = rim[None, :] / zoom + centre[:, None]
+            straight = steady.a[:, None] * plane + steady.b[:, None]
+            bent = chain.from_plane(plane) - straight
+        need = np.ones(len(chain))
+        for reach, shift, half in (
+            (turned.real, (middle + bent).real, hu), (turned.imag, (middle + bent).imag, hv),
+        ):  # fmt: skip
+            for side in (1.0, -1.0):
+                left = half - side * shift
+                with np.errstate(divide="ignore", invalid="ignore"):
+                    z = np.where(left > 0, side * reach / left, np.inf)
+                need = np.maximum(need, z.max(axis=1))
+    return need
+
+
+def eased(chain: WarpChain, share: NDArray[np.float64]) -> WarpChain:
+    """The chain with each frame's correction pulled towards none, to ``share`` ``(n,)`` of it."""
+    steady = Similarities(1 + share * (chain.steady.a - 1), share * chain.steady.b)
+    bend, rows = chain.bend, chain.rows
+    if bend is not None:
+        bend = Bend(bend.canvas, (share[:, None, None] * bend.nodes).astype(np.complex64))
+    if rows is not None:
+        down = share[:, None]
+        rows = RowMotion(rows.canvas, 1 + down * (rows.a - 1), down * rows.b)
+    return WarpChain(chain.source, chain.view, steady, bend, rows)
+
+
+def held_below(chain: WarpChain, ceiling: float, rim: Complex) -> WarpChain:
     """The corrections, each pulled towards none as far as ``ceiling`` demands.
 
     The solver respects the ceiling up to its tolerance; this makes the bound hard.
     """
-    need = zoom_needed(steady, canvas)
-    over = need > ceiling
+    over = zoom_needed(chain, rim) > ceiling
     if not over.any():
-        return steady
-    a, b = steady.a.copy(), steady.b.copy()
-    low, high = np.zeros(over.sum()), np.ones(over.sum())
-    for _ in range(40):  # bisection: coverage at a fixed zoom is convex, so it is monotone
+        return chain
+    low, high = np.zeros(len(chain)), np.ones(len(chain))
+    low[~over] = 1.0
+    for _ in range(40 if chain.is_affine else 16):
+        # Bisection: coverage at a fixed zoom is convex, so it is monotone.
         middle = (low + high) / 2
-        trial = Similarities(1 + middle * (a[over] - 1), middle * b[over])
-        fits = zoom_needed(trial, canvas) <= ceiling
-        low, high = np.where(fits, middle, low), np.where(fits, high, middle)
-    a[over], b[over] = 1 + low * (a[over] - 1), low * b[over]
-    return Similarities(a, b)
+        fits = zoom_needed(eased(chain, middle), rim) <= ceiling
+        low, high = np.where(fits & over, middle, low), np.where(fits | ~over, high, middle)
+    return eased(chain, low)
 
 
-def largest_rectangle(steady: Similarities, canvas: Canvas) -> tuple[float, complex]:
-    """The largest rectangle of the picture's shape that every frame covers.
+def largest_rectangle(
+    steady: Similarities, canvas: Canvas, shape: float | None, margin: float = 0.0
+) -> tuple[float, float, complex]:
+    """The largest rectangle that every frame covers, none larger than the picture.
 
-    Returns its size as a share of the picture's (0..1; 0 if there is none) and its centre in the
-    steadied plane. A linear programme in three unknowns.
+    ``shape`` is its width over its height in square units, or None for whichever has the largest
+    area. ``margin`` scene units are kept clear of the source's edge. Returns its half width and
+    half height (0 if there is none) and its centre in the steadied plane, scene units. A linear
+    programme in three unknowns; of free shape, one with a cone (``size^2 <= width height``).
     """
     hu, hv = canvas.half
-    rows, rooms = [np.array([[1.0, 0.0, 0.0], [-1.0, 0.0, 0.0]])], [np.array([1.0, 0.0])]
-    for c in canvas.corners:
-        turned = steady.a * c
-        # Position of the corner: a (s c + o) + b with o the centre sought, in units of the height.
-        for side in (1.0, -1.0):
-            rows.append(np.stack([turned.real, hv * steady.a.real, -hv * steady.a.imag], -1) * side)
-            rooms.append(hu - side * steady.b.real)
-            rows.append(np.stack([turned.imag, hv * steady.a.imag, hv * steady.a.real], -1) * side)
-            rooms.append(hv - side * steady.b.imag)
+    if shape is None:
+        # What a unit of each unknown adds to a corner.
+        columns: tuple[complex, ...] = (1.0 + 0j, 1j)
+        most = [hu, hv]
+    else:
+        columns = (shape + 1j,)
+        most = [min(hv, hu / shape)]
+    k = len(columns)
+    rows = [np.hstack([np.eye(k), np.zeros((k, 2))]), np.hstack([-np.eye(k), np.zeros((k, 2))])]
+    rooms = [np.array(most), np.zeros(k)]
+    for across, down in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
+        corner = [steady.a * (across * c.real + 1j * down * c.imag) for c in columns]
+        for part, centre, shift, half in (
+            ([c.real for c in corner], (steady.a.real, -steady.a.imag), steady.b.real, hu),
+            ([c.imag for c in corner], (steady.a.imag, steady.a.real), steady.b.imag, hv),
+        ):
+            for side in (1.0, -1.0):
+                rows.append(np.stack([*part, *centre], -1) * side)
+                rooms.append(half - margin - side * shift)
     inside, room = np.concatenate(rows), np.concatenate(rooms)
-    x = np.array([1.0, 0.0, 0.0])
-    active = np.array([0, 1])
+    x = np.array([*most, 0.0, 0.0])
+    active = np.arange(2 * k)
     for _ in range(50):  # of the many rows only those that bind are needed
         excess = inside @ x - room
         worst = np.argsort(-excess)[:64]
-        worst = worst[excess[worst] > 1e-6]
+        worst = worst[excess[worst] > 1e-6 * hv]
         if not len(worst):
             break
         active = np.union1d(active, worst)
-        found = _largest(inside[active], room[active])
+        found = _largest(inside[active], room[active], hv, k)
         if found is None:
-            return 0.0, 0j
+            return 0.0, 0.0, 0j
         x = found
-    return min(1.0, max(0.0, float(x[0]))), hv * complex(x[1], x[2])
+    size = np.maximum(x[:k], 0.0)
+    width, height = (size[0], size[1]) if shape is None else (shape * size[0], size[0])
+    return float(width), float(height), complex(x[k], x[k + 1])
 
 
 def _largest(
-    inside: NDArray[np.float64], room: NDArray[np.float64]
+    inside: NDArray[np.float64], room: NDArray[np.float64], unit: float, sizes: int
 ) -> NDArray[np.float64] | None:
-    """The ``x`` with the largest first entry of those with ``inside x <= room``, if any."""
+    """The ``x`` with ``inside x <= room`` whose first entry, or product of two, is largest."""
+    count = inside.shape[1]
     settings = clarabel.DefaultSettings()
     settings.verbose = False
+    # Unknowns: the size sought, then x; all in units in which they are about 1.
+    matrix = np.hstack([np.zeros((len(inside), 1)), inside])
+    bounds = room / unit
+    cones = [clarabel.NonnegativeConeT(len(bounds))]
+    if sizes == 2:
+        cone = np.zeros((3, 1 + count))  # (w + h) / 2 >= |(size, (w - h) / 2)|
+        cone[0, 1:3], cone[1, 0], cone[2, 1:3] = -0.5, -1.0, (-0.5, 0.5)
+        matrix, bounds = np.vstack([matrix, cone]), np.concatenate([bounds, np.zeros(3)])
+        cones.append(clarabel.SecondOrderConeT(3))
+    else:
+        tie = np.zeros((1, 1 + count))
+        tie[0, :2] = 1.0, -1.0
+        matrix, bounds = np.vstack([tie, matrix]), np.concatenate([[0.0], bounds])
+        cones.insert(0, clarabel.ZeroConeT(1))
+    goal = np.zeros(1 + count)
+    goal[0] = -1.0
     found = clarabel.DefaultSolver(
-        sp.csc_array((3, 3)), np.array([-1.0, 0.0, 0.0]), sp.csc_array(inside), room,
-        [clarabel.NonnegativeConeT(len(room))], settings,
-    ).solve()  # fmt: skip
-    return np.asarray(found.x) if str(found.status) in ("Solved", "AlmostSolved") else None
+        sp.csc_array((1 + count, 1 + count)), goal, sp.csc_array(matrix), bounds, cones, settings
+    ).solve()
+    if str(found.status) not in ("Solved", "AlmostSolved"):
+        return None
+    return unit * np.asarray(found.x)[1:]
 
 
-def room_left(steady: Similarities, canvas: Canvas, zoom: float) -> NDArray[np.float64]:
+def room_left(
+    chain: WarpChain, rim: Complex, zoom: NDArray[np.float64], offset: Complex | complex = 0j
+) -> NDArray[np.float64]:
     """``(n,)`` scene units between the crop and the nearest source edge; negative where bare."""
-    hu, hv = canvas.half
-    corners = steady.apply(canvas.corners / zoom)
-    across = hu - np.abs(corners.real).max(axis=1)
-    down = hv - np.abs(corners.imag).max(axis=1)
-    return np.asarray(np.minimum(across, down))
+    hu, hv = chain.source.half
+    left = np.empty(len(chain))
+    for part, piece in chain.batches():
+        centre = np.broadcast_to(np.asarray(offset, complex), len(chain))[part]
+        seen = piece.from_plane(rim[None, :] / zoom[part, None] + centre[:, None])
+        left[part] = np.minimum(
+            hu - np.abs(seen.real).max(axis=1), hv - np.abs(seen.imag).max(axis=1)
+        )
+    return left
 
 
 def seen_shares(

@@ -34,28 +34,31 @@ DUAL_RESIDUAL = 3e-2
 NEAR_BOUNDARY = 0.98  # of the way to it that a step may go
 
 
-def least_lengths(differences: Differences, tether: float, rows: Real, room: Real) -> Complex:
+def least_lengths(
+    differences: Differences, tether: float | Real, rows: Real, room: Real
+) -> Complex:
     """The minimiser ``q`` ``(n, k)``.
 
-    ``rows`` ``(j, 2 k)`` act on a frame's real and imaginary parts in turn; ``room`` ``(j,)``
-    positive: ``q = 0`` must satisfy all bounds. ``tether`` positive.
+    ``rows`` ``(j, 2 k)`` act on a frame's real and imaginary parts in turn; ``room`` ``(j,)`` or
+    ``(n, j)`` positive: ``q = 0`` must satisfy all bounds. ``tether`` positive, one or ``(n,)``.
     Raises ArithmeticError if the method gets stuck.
     """
     n, k = len(differences.turn) + 1, differences.turn.shape[1]
     products = (rows[:, :, None] * rows[:, None, :]).reshape(len(rows), -1)
+    tether = np.broadcast_to(np.asarray(tether, float), n)[:, None]
     q = np.zeros((n, k), complex)
     r = differences(q)
     lengths = np.abs(r)
     # A slack and a bound; their multipliers, of which the slack's is 1 throughout.
     slack = lengths + lengths.mean() + 1e-9
-    free = np.tile(room, (n, 1))
+    free = np.array(np.broadcast_to(room, (n, len(rows))))
     u = np.zeros_like(r)
     pressure = 0.1 * slack.mean() / free
     one = np.ones_like(slack)
     for _ in range(MOST_STEPS):
         dual = tether * q - differences.adjoint(u) + _pairs(pressure @ rows, k)
         gap = float((slack + _dot(r, u)).sum() + (pressure * free).sum())
-        objective = float(0.5 * tether * (np.abs(q) ** 2).sum() + np.abs(r).sum())
+        objective = float(0.5 * (tether * np.abs(q) ** 2).sum() + np.abs(r).sum())
         if (
             gap < RELATIVE_GAP * max(objective, 10.0)
             and gap < GAP_A_LENGTH * r.size
@@ -137,7 +140,7 @@ class _Newton:
     """One step's linear system, factorised; solved for several right-hand sides."""
 
     def __init__(
-        self, differences: Differences, tether: float, rows: Real, products: Real,
+        self, differences: Differences, tether: Real, rows: Real, products: Real,
         scaling: _Scaling, stiffness: Real, dual: Complex,
     ) -> None:  # fmt: skip
         self._differences, self._rows, self._dual = differences, rows, dual

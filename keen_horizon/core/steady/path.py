@@ -51,6 +51,7 @@ class Weights:
 
 FOLLOW = Weights(still=1.0, even=10.0, smooth=100.0, tether=1e-3)
 LOCK_OFF = Weights(still=30.0, even=3.0, smooth=10.0, tether=2e-4)
+ANCHOR = 10.0  # price of moving the frame that gives the view: all but forbidden
 
 
 @dataclass(frozen=True)
@@ -63,38 +64,61 @@ class Freedom:
     size: float = 1.0
 
 
+def lock_off(slack: float) -> Weights:
+    """What a lock-off is worth with ``slack`` 0..100: with all of it a slow drift costs little."""
+    share = slack / 100.0
+    return Weights(
+        still=LOCK_OFF.still * (0.05 / LOCK_OFF.still) ** share,
+        even=LOCK_OFF.even * (20.0 / LOCK_OFF.even) ** share,
+        smooth=LOCK_OFF.smooth * (FOLLOW.smooth / LOCK_OFF.smooth) ** share,
+        tether=LOCK_OFF.tether,
+    )
+
+
 def steady_path(
     motion: CameraMotion,
     canvas: Canvas,
     weights: Weights,
-    crop: float,
+    crop: float | NDArray[np.float64],
     freedom: Freedom = Freedom(),
+    margin: float | NDArray[np.float64] = 0.0,
+    anchor: int | None = None,
+    rim: tuple[float, float] | None = None,
 ) -> Similarities:
     """Corrections ``(n,)`` such that a centred crop of ``crop`` times the size stays covered.
 
-    ``crop`` in 0..1 is the hard bound: every corner of the picture scaled by ``crop`` maps inside
-    the source. With ``crop`` 1 there is no room and the result is the identity. Stretches between
-    cuts are solved apart. A component without freedom is left exactly as it is. Raises
+    ``crop`` in 0..1, one or ``(n,)``, is the hard bound: every corner of the picture scaled by
+    ``crop`` maps inside the source, and ``margin`` scene units clear of its edge. With ``crop`` 1
+    there is no room and the result is the identity. ``anchor`` is a frame that should stay as it
+    is. ``rim`` is the half width and height shown at zoom 1, if not the picture's. Stretches
+    between cuts are solved apart. A component without freedom is left exactly as it is. Raises
     ArithmeticError if the solver fails.
     """
     n = len(motion)
+    crops = np.broadcast_to(np.asarray(crop, float), n)
+    margins = np.broadcast_to(np.asarray(margin, float), n)
     a, b = np.ones(n, complex), np.zeros(n, complex)
-    if crop < 1.0 - 1e-9:
-        back = motion.trusted.inverse()
-        rate = 1.0 / max(float(np.median(np.diff(motion.times))), 1e-4)
-        for start, stop in motion.segments:
-            if stop - start > 1:
-                part = _solve(
-                    back[start:stop], canvas, weights, crop, rate, freedom,
-                    turns=motion.model != "shift",
-                )  # fmt: skip
-                a[start:stop], b[start:stop] = part.a, part.b
+    back = motion.trusted.inverse()
+    rate = 1.0 / max(float(np.median(np.diff(motion.times))), 1e-4)
+    for start, stop in motion.segments:
+        if stop - start < 2 or crops[start:stop].min() >= 1.0 - 1e-9:
+            continue
+        tethers = np.full(stop - start, weights.tether)
+        if anchor is not None and start <= anchor < stop:
+            tethers[anchor - start] = ANCHOR
+        part = _solve(
+            back[start:stop], canvas, weights, tethers,
+            crops[start:stop], margins[start:stop], rate, freedom,
+            rim or canvas.half, turns=motion.model != "shift",
+        )  # fmt: skip
+        a[start:stop], b[start:stop] = part.a, part.b
     return Similarities(a, b)
 
 
 def _solve(
-    back: Similarities, canvas: Canvas, weights: Weights, crop: float, rate: float,
-    freedom: Freedom, *, turns: bool,
+    back: Similarities, canvas: Canvas, weights: Weights, tethers: NDArray[np.float64],
+    crops: NDArray[np.float64], margins: NDArray[np.float64], rate: float, freedom: Freedom,
+    rim: tuple[float, float], *, turns: bool,
 ) -> Similarities:  # fmt: skip
     unit = canvas.radius / HALF_DIAGONAL
     turn, offset = back.a[1:, None], back.b[1:, None] / unit
@@ -104,15 +128,13 @@ def _solve(
     # Differences are counted as at the reference rate.
     tau = REFERENCE_RATE / rate
     orders = (weights.still, weights.even / tau, weights.smooth / tau**2)[: len(turn)]
-    # Scale may breathe a little either way; the crop is wider by as much, so that zoom and scale
-    # together never take more than asked for.
-    breath = SCALE_SHARE * (1.0 - crop) if turns else 0.0
     half = canvas.half[0] / unit, canvas.half[1] / unit
-    rows, room = _coverage(half, crop / (1.0 - breath), breath, freedom)
+    shown = min(half[0], rim[0] / unit), min(half[1], rim[1] / unit)
+    rows, room = _coverage(half, shown, crops, margins / unit, freedom, turns=turns)
     if not turns:
         moves = rows[:, 2:].any(axis=1)
-        rows, room = rows[moves, 2:], room[moves]
-    q = least_lengths(Differences(turn, offset, orders), weights.tether * tau**2, rows, room)
+        rows, room = rows[moves, 2:], room[:, moves]
+    q = least_lengths(Differences(turn, offset, orders), tethers * tau**2, rows, room)
     shift = _kept(q[:, -1], freedom.across, freedom.updown)
     turned = _kept(q[:, 0], freedom.size, freedom.roll) if turns else np.zeros(len(q))
     return Similarities(np.exp(turned / LEVER), unit * shift)
@@ -124,27 +146,35 @@ def _kept(pair: Complex, real: float, imaginary: float) -> Complex:
 
 
 def _coverage(
-    half: tuple[float, float], size: float, breath: float, freedom: Freedom
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """One frame's bounds ``rows (log scale, turn, x, y) <= room``.
+    half: tuple[float, float], shown: tuple[float, float], crops: NDArray[np.float64],
+    margins: NDArray[np.float64], freedom: Freedom, *, turns: bool,
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
+    """The bounds ``rows (log scale, turn, x, y) <= room``, ``(j, 4)`` and ``(n, j)``.
 
-    Scale stays within ``breath``, and each corner of a crop of ``size`` on its side of the source.
-    A component whose ``freedom`` is not full stays within its share of what that leaves it.
-    ``a`` is taken as ``1 + log a``; what that leaves out is of second order (0.3 px for a roll of
-    2 degrees) and is made good by :func:`.coverage.held_below`.
+    ``shown`` is what the output shows of the picture's ``half`` extents at zoom 1. Scale stays
+    within a breath, and each corner of the crop of that on its side of the source, ``margins``
+    clear of its edge. Scale may breathe a little either way; the crop is wider by as much, so that
+    zoom and scale together never take more than asked for. A component whose ``freedom`` is not
+    full stays within its share of what that leaves it. ``a`` is taken as ``1 + log a``; what that
+    leaves out is of second order (0.3 px for a roll of 2 degrees) and is made good by
+    :func:`.coverage.held_below`. So is what turns cost in frames with a smaller crop than others.
     """
+    breath = SCALE_SHARE * (1.0 - crops) if turns else np.zeros_like(crops)
+    sizes = crops / (1.0 - breath)
+    size = float(sizes.max())
     rows = [[1.0, 0.0, 0.0, 0.0], [-1.0, 0.0, 0.0, 0.0]]
     room = [breath * LEVER * freedom.size] * 2
+    spare = [np.maximum(h - sizes * s - margins, 0.0) for h, s in zip(half, shown, strict=True)]
     for across, down in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
-        x, y = size * across * half[0] / LEVER, size * down * half[1] / LEVER
+        x, y = size * across * shown[0] / LEVER, size * down * shown[1] / LEVER
         # Corner: Re = size half + (x A - y B) + X, Im likewise.
         rows += [[across * x, -across * y, across, 0.0], [down * y, down * x, 0.0, down]]
-        room += [(1.0 - size) * half[0], (1.0 - size) * half[1]]
-    most = (1.0 - size) * min(half) / max(half) * LEVER, *((1.0 - size) * np.array(half))
+        room += spare
+    most = (1.0 - sizes) * min(half) / max(half) * LEVER, *spare
     for place, share in enumerate((freedom.roll, freedom.across, freedom.updown)):
         if share < 1.0:
             for side in (1.0, -1.0):
                 rows.append([0.0] * 4)
                 rows[-1][1 + place] = side
                 room.append(most[place] * share)
-    return np.array(rows), np.maximum(room, NO_ROOM)
+    return np.array(rows), np.maximum(np.stack(room, axis=-1), NO_ROOM)

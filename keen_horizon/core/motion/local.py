@@ -1,0 +1,269 @@
+"""What of the picture's motion a similarity does not explain: keystone, parallax, skew.
+
+For every frame pair a field of displacements on top of the camera's similarity step, fitted to the
+marks: either what a richer model of the whole picture adds (perspective, a turning camera), or a
+mesh: cubic B-splines with a penalty on their differences (Eilers, Marx, *Flexible smoothing with
+B-splines and penalties*, Statistical Science 1996), which fall back to the similarity where marks
+are thin. That mesh profiles at fixed places of the picture can be smoothed one by one is from Liu,
+Tan, Yuan, Sun, Zeng, *MeshFlow: minimum latency online video stabilization*, ECCV 2016.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry.bend import node_places
+from ..geometry.canvas import Canvas, Complex
+from .camera import BATCH, CameraMotion
+from .fit import FADE_END, fade
+from .measure import Measure
+from .pairs import Pairs, pairs_of
+
+Real = NDArray[np.float64]
+SPLINES = (8, 6)  # across and down
+STIFFNESS = 0.1  # price of a spline's difference from its neighbours, at stiffness 50
+GROUND = 0.02  # price of a spline at all, of the same
+ROUNDS = 3  # of reweighting
+WIDE = 4.0  # times FADE_END, at which reweighting begins: parallax is not an outlier
+SIMPLEST_FIRST = ("shift", "similarity", "rotation", "perspective", "mesh")
+PAIRS_ASKED = 120  # for choosing a model
+WORTH = 0.88  # a richer model must leave less than this share of what a simpler one leaves
+WORTH_PX = 0.03  # and at least this much less, working pixels
+NAMES = {
+    "shift": "shift",
+    "similarity": "shift, roll and scale",
+    "rotation": "camera rotation",
+    "perspective": "perspective",
+    "mesh": "a mesh",
+}
+
+
+@dataclass(frozen=True)
+class LocalMotion:
+    """``steps`` ``(n, rows, columns)`` complex64: what ``model`` adds to the similarity step from
+    frame ``t - 1`` to ``t``, at the nodes of a :class:`.Bend`, scene units; none where it is None.
+    """
+
+    model: str
+    steps: NDArray[np.complex64] | None
+
+
+def local_motion(
+    measure: Measure, canvas: Canvas, motion: CameraMotion, model: str, stiffness: float = 50.0,
+    angle_of_view: float | None = None,
+) -> LocalMotion:  # fmt: skip
+    """Fit what ``model`` adds to ``motion``. ``angle_of_view`` in degrees, for *rotation*."""
+    if model in ("shift", "similarity"):
+        return LocalMotion(model, None)
+    places = node_places(canvas).ravel()
+    out = np.zeros((len(motion), places.size), np.complex64)
+    fitter = _fitter(model, canvas, stiffness, angle_of_view)
+    at_nodes = fitter.design(places[None])
+    for part, pairs in _batches(measure, canvas, motion):
+        rest = _rest(pairs, motion, part)
+        coefficients = _robust(fitter, pairs.before, rest, pairs.valid, canvas)
+        out[part] = fitter.values(at_nodes, coefficients)
+    out[0], out[motion.cuts] = 0, 0
+    shape = node_places(canvas).shape
+    return LocalMotion(model, out.reshape(len(motion), *shape))
+
+
+@dataclass(frozen=True)
+class Choice:
+    """The model that a clip asks for; ``left`` is what each leaves of held-out marks, rms px."""
+
+    model: str
+    left: dict[str, float]
+
+    @property
+    def why(self) -> str:
+        """One sentence."""
+        mine = f"{NAMES[self.model].capitalize()}: marks it was not fitted to miss by "
+        mine += f"{self.left[self.model]:.2f} px"
+        order = [name for name in SIMPLEST_FIRST if name in self.left]
+        at = order.index(self.model)
+        simpler = order[at - 1] if at > 0 else None
+        best = min(order[at + 1 :], key=lambda name: self.left[name], default=None)
+        if best is not None and self.left[best] < 0.99 * self.left[self.model]:
+            return f"{mine}; {NAMES[best]} would only bring {self.left[best]:.2f} px."
+        if simpler is not None:
+            return f"{mine}, with {NAMES[simpler]} by {self.left[simpler]:.2f} px."
+        return f"{mine}; nothing richer does better."
+
+
+def choose_model(
+    measure: Measure, canvas: Canvas, motion: CameraMotion, stiffness: float = 50.0,
+    angle_of_view: float | None = None,
+) -> Choice:  # fmt: skip
+    """The simplest model that explains marks it was not fitted to about as well as any.
+
+    Of evenly spread frame pairs, every other mark is held out.
+    """
+    n = len(motion)
+    asked = np.unique(np.linspace(1, n - 1, min(n - 1, PAIRS_ASKED)).astype(int))
+    left = {}
+    wide = WIDE * FADE_END * canvas.radius
+    for model in SIMPLEST_FIRST:
+        if model == "rotation" and angle_of_view is None:
+            continue
+        fitter = _fitter(model, canvas, stiffness, angle_of_view)
+        total, weight = 0.0, 0.0
+        for t in np.array_split(asked, max(1, len(asked) // 40)):
+            pairs = pairs_of(measure, canvas, t, motion.aside)
+            part = _rest(pairs, motion, t)
+            odd = pairs.mark % 2 == 1
+            found = _robust(fitter, pairs.before, part, pairs.valid & ~odd, canvas)
+            miss = np.abs(part - fitter.values(fitter.design(pairs.before), found))
+            held = pairs.valid & odd
+            # What no model explains (a subject) counts the same for all.
+            miss = np.where(held, np.minimum(miss, wide), 0.0)
+            confident = motion.confidence[t][:, None]
+            total += float((confident * miss**2).sum())
+            weight += float((confident * held).sum())
+        left[model] = float(np.sqrt(total / max(weight, 1e-9)))
+    chosen = "similarity" if left["shift"] > WORTH * left["similarity"] * 1.05 else "shift"
+    if chosen == "shift" and left["similarity"] < WORTH * left["shift"]:
+        chosen = "similarity"
+    step = WORTH_PX * canvas.height / 540
+    for model in ("rotation", "perspective", "mesh"):
+        better = left.get(model, np.inf) < WORTH * left[chosen]
+        if better and left[model] < left[chosen] - step:
+            chosen = model
+    return Choice(chosen, left)
+
+
+class _Fitter:
+    """Weighted least squares of displacements ``(p, m)`` at places ``(p, m)``, a pair a row."""
+
+    def design(self, z: Complex) -> NDArray[Any]:
+        raise NotImplementedError
+
+    def solve(self, design: NDArray[Any], d: Complex, weight: Real) -> NDArray[Any]:
+        raise NotImplementedError
+
+    def values(self, design: NDArray[Any], found: NDArray[Any]) -> Complex:
+        """``(p, m)``: the fitted displacements."""
+        raise NotImplementedError
+
+
+@dataclass(frozen=True)
+class _Whole(_Fitter):
+    """A few real coefficients for the whole picture."""
+
+    model: str
+    radius: float
+    focal: float = 1.0  # of the half-diagonal
+
+    def design(self, z: Complex) -> NDArray[Any]:
+        """``(p, 2 m, k)``: what each coefficient moves points by, across, then down."""
+        z = z / self.radius
+        one = np.ones_like(z)
+        columns = [one, 1j * one]
+        if self.model == "rotation":
+            # The image of a small turn: Longuet-Higgins, Prazdny, *The interpretation of a moving
+            # retinal image*, Proc. R. Soc. B 1980.
+            columns = [one + z * z.real / self.focal**2, 1j * one + z * z.imag / self.focal**2]
+        if self.model != "shift":
+            columns += [z, 1j * z]
+        if self.model == "perspective":
+            columns += [z.conj(), 1j * z.conj(), z * z.real, z * z.imag]
+        moved = np.stack(columns, axis=-1)
+        return np.concatenate([moved.real, moved.imag], axis=1)
+
+    def solve(self, design: NDArray[Any], d: Complex, weight: Real) -> NDArray[Any]:
+        weighed = (design * np.concatenate([weight, weight], axis=1)[..., None]).swapaxes(1, 2)
+        gram = weighed @ design + 1e-3 * np.eye(design.shape[-1])
+        right = weighed @ np.concatenate([d.real, d.imag], axis=1)[..., None]
+        return np.asarray(np.linalg.solve(gram, right)[..., 0])
+
+    def values(self, design: NDArray[Any], found: NDArray[Any]) -> Complex:
+        across, down = np.split((design @ found[..., None])[..., 0], 2, axis=1)
+        return np.asarray(across + 1j * down)
+
+
+@dataclass(frozen=True)
+class _Mesh(_Fitter):
+    """B-splines over the picture, complex coefficients, real design."""
+
+    half: tuple[float, float]
+    stiffness: float
+
+    def design(self, z: Complex) -> NDArray[Any]:
+        """``(p, m, k)`` float32."""
+        across = _splines(z.real / self.half[0], SPLINES[0])
+        down = _splines(z.imag / self.half[1], SPLINES[1])
+        return (down[..., :, None] * across[..., None, :]).reshape(*z.shape, -1)
+
+    @property
+    def penalty(self) -> Real:
+        columns, rows = SPLINES
+        across = np.diff(np.eye(columns), axis=0)
+        down = np.diff(np.eye(rows), axis=0)
+        rough = np.kron(np.eye(rows), across.T @ across) + np.kron(down.T @ down, np.eye(columns))
+        scale = STIFFNESS * 10 ** ((self.stiffness - 50) / 25)
+        return np.asarray(scale * (rough + GROUND / STIFFNESS * np.eye(columns * rows)))
+
+    def solve(self, design: NDArray[Any], d: Complex, weight: Real) -> NDArray[Any]:
+        weighed = (design * weight[..., None].astype(np.float32)).swapaxes(1, 2)
+        gram = weighed @ design
+        right = weighed @ np.stack([d.real, d.imag], axis=-1).astype(np.float32)
+        solved = np.linalg.solve(gram + self.penalty.astype(np.float32), right)
+        return solved[..., 0] + 1j * solved[..., 1]
+
+    def values(self, design: NDArray[Any], found: NDArray[Any]) -> Complex:
+        parts = np.stack([found.real, found.imag], axis=-1).astype(np.float32)
+        both = design @ parts
+        return np.asarray(both[..., 0] + 1j * both[..., 1])
+
+
+def _fitter(model: str, canvas: Canvas, stiffness: float, angle_of_view: float | None) -> _Fitter:
+    if model == "mesh":
+        return _Mesh(canvas.half, stiffness)
+    focal = 1.0
+    if model == "rotation":
+        if angle_of_view is None:
+            raise ValueError("a turning camera needs an angle of view")
+        focal = canvas.half[0] / np.tan(np.radians(angle_of_view) / 2) / canvas.radius
+    return _Whole(model, canvas.radius, focal)
+
+
+def _splines(x: Real, count: int) -> NDArray[np.float32]:
+    """``(..., count)`` uniform cubic B-splines over -1..1 at ``x``."""
+    at = np.clip((x.astype(np.float32) + 1) / 2, 0, 1) * np.float32(count - 3) + 1
+    away = np.abs(at[..., None] - np.arange(count, dtype=np.float32))
+    inner, outer = np.maximum(1 - away, 0), np.maximum(2 - away, 0)
+    return np.asarray((outer * outer * outer - 4 * inner * inner * inner) / 6, np.float32)
+
+
+def _robust(
+    fitter: _Fitter, z: Complex, d: Complex, valid: NDArray[np.bool_], canvas: Canvas
+) -> NDArray[Any]:
+    """The coefficients, with weights that fade out what the fit does not explain."""
+    design = fitter.design(z)
+    end = FADE_END * canvas.radius
+    rest = np.abs(d)
+    found = None
+    for width in end * np.geomspace(WIDE, 1.0, ROUNDS):
+        found = fitter.solve(design, d, valid * fade(rest, width))
+        rest = np.abs(d - fitter.values(design, found))
+    assert found is not None
+    return found
+
+
+def _rest(pairs: Pairs, motion: CameraMotion, frames: slice | NDArray[np.intp]) -> Complex:
+    """``(p, m)`` how far each mark is from where the similarity puts it."""
+    a, b = motion.steps.a[frames][:, None], motion.steps.b[frames][:, None]
+    return np.asarray(np.where(pairs.valid, pairs.after - (a * pairs.before + b), 0))
+
+
+def _batches(
+    measure: Measure, canvas: Canvas, motion: CameraMotion
+) -> Iterator[tuple[slice, Pairs]]:
+    for start in range(1, len(motion), BATCH):
+        frames = np.arange(start, min(start + BATCH, len(motion)))
+        yield slice(start, int(frames[-1]) + 1), pairs_of(measure, canvas, frames, motion.aside)

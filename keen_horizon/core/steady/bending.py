@@ -1,0 +1,51 @@
+"""The part of a correction that is not a similarity: each place of the picture freed of its own
+fast motion."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import minimum_filter1d, uniform_filter1d
+
+from ..geometry.bend import Bend
+from ..geometry.canvas import Canvas
+from ..motion.camera import CameraMotion
+from ..quality.scores import fast_part
+from ..treatment import MotionSettings
+
+FASTER_THAN = {"follow": 0.7, "lock_off": 0.3}  # Hz: slower local motion is left to the scene
+SOFTENED = 7  # frames over which a bend gives way to the stretch limit and comes back
+
+
+def bend_of(motion: CameraMotion, canvas: Canvas, settings: MotionSettings) -> Bend | None:
+    """What the model bends, or None where it does not.
+
+    The displacement of each node beyond the similarity is summed up over time, and what of it is
+    fast is taken out: content that has strayed to ``z + d`` is fetched from there. Calm weakens it
+    below 25, where there is hardly room for it. Nothing is stretched by more than the limit.
+    """
+    if motion.local is None or motion.local.steps is None:
+        return None
+    steps = motion.local.steps
+    n = len(motion)
+    sure = np.clip(motion.confidence / 0.5, 0.0, 1.0)
+    flat = steps.reshape(n, -1) * (sure * sure * (3 - 2 * sure))[:, None].astype(np.float32)
+    above = FASTER_THAN[settings.aim]
+    out = np.zeros_like(flat)
+    for start, stop in motion.segments:
+        part = slice(start, stop)
+        paths = np.cumsum(flat[part], axis=0).astype(complex)
+        out[part] = fast_part(paths, motion.times[part], above)
+    share = min(1.0, max(settings.calms.values()) / 25.0)
+    bend = Bend(canvas, (share * out).reshape(steps.shape).astype(np.complex64))
+    return _held(bend, settings.stretch_limit / 100.0)
+
+
+def _held(bend: Bend, most: float) -> Bend:
+    """The bend weakened, smoothly in time, where it would stretch more than ``most``."""
+    share = np.minimum(1.0, most / np.maximum(bend.strain(), 1e-9))
+    if (share < 1.0).any():
+        eased: NDArray[np.float64] = minimum_filter1d(share, SOFTENED, mode="nearest")
+        share = uniform_filter1d(eased, SOFTENED, mode="nearest")
+        bend = Bend(bend.canvas, (bend.nodes * share[:, None, None]).astype(np.complex64))
+    return bend

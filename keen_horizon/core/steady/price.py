@@ -1,0 +1,113 @@
+"""What a correction costs and buys: the numbers of the report, and words where they are high."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry.canvas import Complex
+from ..geometry.chain import WarpChain
+from ..geometry.similarity import Similarities
+from ..motion.camera import CameraMotion
+from ..motion.marks import accuracy
+from ..quality import scores
+from ..treatment import Treatment
+from .coverage import seen_shares
+
+Real = NDArray[np.float64]
+STILL = 0.25  # px of shake below which there is nothing to remove
+WEAK = 0.3  # confidence below which a frame is called weak
+KEPT_LOW, SOFT_LOW = 70.0, 0.8  # percent of the picture, source px per output px: worth a warning
+JOLT = 4.0  # percent more picture that a drifting zoom would keep for it to be the advice
+
+
+def price(
+    motion: CameraMotion, chain: WarpChain, treatment: Treatment, needed: Real, before: float
+) -> dict[str, Any]:
+    """The report's numbers: see ``docs/formats.md``. ``before`` is the shake of the source."""
+    view, canvas, n = chain.view, chain.source, len(motion)
+    zooms = view.zooms(n)
+    seen = chain.steady.after(Similarities((1.0 / zooms).astype(complex), view.offsets(n)))
+    moved = scores.output_steps(motion.steps, seen)
+    after = scores.shake(moved, motion.times, motion.segments, canvas)
+    kept, bare = seen_shares(_corners(chain), canvas)
+    scale = np.abs(chain.steady.a) / (zooms * view.scale)
+    sure = accuracy(canvas)
+    report: dict[str, Any] = {
+        "frame_count": n,
+        "zoom": float(zooms.max()),
+        "zoom_mean": float(zooms.mean()),
+        "picture_kept": 100.0 * float(kept.mean()),
+        "picture_kept_least": 100.0 * float(kept.min()),
+        "bare_edges": 100.0 * float(bare.max()) if treatment.edge == "leave" else 0.0,
+        "tightest_frame": motion.first + int(needed.argmax()),
+        "pixels_per_output_pixel": float(scale.min()),
+        "output": {
+            "width": view.output.width,
+            "height": view.output.height,
+            "pixel_aspect": view.output.pixel_aspect,
+        },
+        "shake_before": before,
+        "shake_after": after,
+        "shake_removed": 100.0 * (1.0 - after / before) if before > 0 else 0.0,
+        "shake_accuracy": sure,
+        "shake_measure": f"{scores.SHAKE_MEASURE}, which is sure to about {sure:.2g} px; in source "
+        "pixels times the zoom",
+        "shake_unit": "px",
+        "stability_score": scores.stability_score(moved, motion.segments),
+        "stability_score_before": scores.stability_score(motion.steps, motion.segments),
+        "distortion_value": scores.distortion_value(chain.steady.linear_parts),
+        "cropping_ratio": 1.0 / float(zooms.max()),
+        "weak_frames": int((motion.confidence < WEAK).sum()),
+        "cuts": (motion.first + motion.cuts).tolist(),
+    }
+    report["warnings"] = _warnings(treatment, report, needed, zooms, scale, motion.first)
+    return report
+
+
+def _corners(chain: WarpChain) -> Complex:
+    """``(n, 4)`` where the output's corners come from, source plane."""
+    output = chain.view.output
+    points = output.to_pixels(output.corners)
+    return chain.source.to_scene(chain.sampled(points))
+
+
+def _warnings(
+    treatment: Treatment, report: dict[str, Any], needed: Real, zooms: Real, scale: Real, first: int
+) -> list[str]:
+    """Sentences where the price is high, each with the frame and the setting that helps most."""
+    said = []
+    frame = report["tightest_frame"]
+    if report["picture_kept"] < KEPT_LOW:
+        said.append(
+            f"This clip keeps {report['picture_kept']:.0f} % of its picture. "
+            f"Frame {frame} is the reason; {_remedy(treatment, needed, zooms)}"
+        )
+    if report["pixels_per_output_pixel"] < SOFT_LOW and treatment.edge != "leave":
+        softest = first + int(scale.argmin())
+        help_ = (
+            "a smaller output would be sharper."
+            if treatment.frame.width or treatment.frame.height
+            else _remedy(treatment, needed, zooms)
+        )
+        said.append(
+            f"Each output pixel has {report['pixels_per_output_pixel']:.2f} source pixels at frame "
+            f"{softest}, so the picture is soft; {help_}"
+        )
+    return said
+
+
+def _remedy(treatment: Treatment, needed: Real, zooms: Real) -> str:
+    """The setting that would win back most of the picture."""
+    edges = float(np.where(np.isfinite(needed), needed, 4.0).max())
+    if zooms.max() > 1.15 * edges and treatment.frame.extra_zoom > 1:
+        return "less extra zoom helps most."
+    if treatment.frame.offset_x or treatment.frame.offset_y:
+        return "less position offset helps most."
+    if treatment.edge == "fill" and treatment.frame.zoom_speed == 0:
+        spared = 100.0 * (float((1 / np.minimum(needed, 4.0) ** 2).mean()) - 1 / edges**2)
+        if spared > JOLT:
+            return "a drifting zoom, or easing that moment, helps most."
+    return "less calm helps most."
