@@ -7,9 +7,9 @@ import json
 
 from ..core.geometry.canvas import Canvas
 from ..core.media.probe import Probe
-from ..core.motion.camera import CameraMotion, camera_motion
+from ..core.motion.camera import CameraMotion
 from ..core.motion.fit import Model
-from ..core.motion.fitted import fitted_motion, motion_settings
+from ..core.motion.fitted import base_motion, fitted_motion, motion_settings
 from ..core.motion.kept import motion_path, read_motion
 from ..core.motion.measure import Measure as Marks
 from ..core.steady.kept import read_solution, write_solution
@@ -20,7 +20,7 @@ from ..store.vault import Vault
 from .recent import Recent
 
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
-SOLVER = 4  # to be raised when treatments come out differently: what is kept is then solved anew
+SOLVER = 5  # to be raised when treatments come out differently: what is kept is then solved anew
 
 
 class Solver:
@@ -43,7 +43,7 @@ class Solver:
             if motion_path(folder, model).exists():
                 found = read_motion(folder, model)
             else:  # measured by an earlier version
-                found = camera_motion(self.marks(measure), _canvas(recording), model)
+                found = base_motion(self.marks(measure), _canvas(recording), model)
             self._motions.put(name, found)
         return found
 

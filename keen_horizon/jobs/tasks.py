@@ -15,7 +15,7 @@ from ..core.errors import KeenError, MediaError, disk_errors
 from ..core.media.encode import QUALITIES, Encoding
 from ..core.media.probe import Scan, scan
 from ..core.media.proxy import make_proxy
-from ..core.motion.camera import camera_motion
+from ..core.motion.fitted import base_motion
 from ..core.motion.kept import write_motion
 from ..core.steady.solution import first_treatment
 from ..core.treatment import Treatment, parse
@@ -109,8 +109,8 @@ class Workshop:
         with self.vault.room_of(run.work_id, run.attempt) as room:
             folder = room / "measure"
             measured = pipeline.measure(source, found, first, last, folder, run.progress)
-            motion = camera_motion(measured, canvas, "similarity")
-            write_motion(camera_motion(measured, canvas, "shift"), folder)
+            motion = base_motion(measured, canvas, "similarity")
+            write_motion(base_motion(measured, canvas, "shift"), folder)
             write_motion(motion, folder)
             seconds = time.monotonic() - started
             key = self.vault.adopt_folder("measures", folder)

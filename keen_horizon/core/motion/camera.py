@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
 from ..geometry.similarity import Similarities
+from .blur import blurred_frames
 from .continuity import Candidates, chain_of
 from .cuts import find_cuts
 from .fit import Fit, Model, fits
@@ -42,7 +43,8 @@ class CameraMotion:
     is; ``first`` is the range's first frame in the recording. ``local`` is what a richer model
     adds, ``rows`` how the picture moved while it was read (the steps are then without that), and
     ``choice`` why the model is what it is, if the clip was to decide; ``notes`` say what could not
-    be done.
+    be done. ``blurred`` ``(n,)`` as :func:`blurred_frames`; ``wobble`` ``(n, 54)`` as
+    :func:`.local_wobble`, where it was worked out.
     """
 
     model: Model
@@ -59,6 +61,8 @@ class CameraMotion:
     rows: RowMotion | None = None
     choice: Choice | None = None
     notes: tuple[str, ...] = ()
+    blurred: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
+    wobble: NDArray[np.complex64] | None = None
 
     def __len__(self) -> int:
         return len(self.steps)
@@ -70,14 +74,19 @@ class CameraMotion:
         return list(pairwise(edges))
 
     @property
+    def sure(self) -> NDArray[np.float64]:
+        """``(n,)`` how far a step is believed, 0..1."""
+        c = np.clip(self.confidence / 0.5, 0.0, 1.0)
+        return np.asarray(c * c * (3 - 2 * c))
+
+    @property
     def trusted(self) -> Similarities:
         """The steps as far as they can be believed: none where there is no confidence.
 
         A step that is not believed counts as "the camera did not move", so the correction stays
         where it was: the picture then moves exactly as the source does, without a jump.
         """
-        c = np.clip(self.confidence / 0.5, 0.0, 1.0)
-        return self.steps.faded(c * c * (3 - 2 * c))
+        return self.steps.faded(self.sure)
 
 
 def camera_motion(
@@ -119,11 +128,12 @@ def camera_motion(
     cuts = find_cuts(measure)
     found.a[cuts], found.b[cuts], found.confidence[cuts] = 1.0, 0.0, 1.0
     found.confidence[0] = 1.0
-    return CameraMotion(
+    motion = CameraMotion(
         model, Similarities(found.a, found.b), found.count, found.confidence, found.residual,
         found.steering, measure.times, cuts, measure.first,
         np.zeros(0, bool) if aside is None else aside,
     )  # fmt: skip
+    return replace(motion, blurred=blurred_frames(measure.sharpness, motion.segments))
 
 
 class _Batches:

@@ -33,8 +33,9 @@ class Candidates:
         self.share = np.zeros((n, 2))
         self.carried = np.zeros((n, 2, 2))
         self.second: list[Fit] = []
-        self._steered = np.zeros((2, records), bool)
-        self._seen = np.zeros(records, bool)
+        # A clip without marks still has a place to look up.
+        self._steered = np.zeros((2, max(records, 1)), bool)
+        self._seen = np.zeros(max(records, 1), bool)
 
     def take(self, part: slice, pairs: Pairs, both: tuple[Fit, Fit], canvas: Canvas) -> None:
         self.second.append(replace(both[1], steer=np.zeros((0, 0), bool)))
@@ -49,7 +50,6 @@ class Candidates:
             total = np.maximum(before.sum(axis=1), 1e-9)
             for j, fit in enumerate(both):
                 self.carried[part, i, j] = (before * fit.steer).sum(axis=1) / total
-
 
     def steered(self, which: int) -> NDArray[np.bool_]:
         """Per record, whether it steers that candidate of its pair."""

@@ -6,13 +6,16 @@ from collections.abc import Callable
 from dataclasses import replace
 from functools import cache
 
+import numpy as np
+
 from ..geometry.canvas import Canvas
-from ..treatment import Treatment
+from ..quality.wobble import local_wobble
+from ..treatment import MotionSettings, Treatment
 from .aside import aside_records
 from .camera import CameraMotion, camera_motion
 from .fit import Model
 from .groups import MarkGroup, groups_of
-from .local import choose_model, local_motion
+from .local import SIMPLEST_FIRST, LocalMotion, choose_model, local_motion
 from .measure import Measure
 
 Base = Callable[[Model], CameraMotion]
@@ -23,58 +26,92 @@ def fitted_motion(
 ) -> CameraMotion:
     """The motion that a treatment stands on.
 
-    ``base`` gives the fit of all marks by a model, if it is known already.
+    ``base`` gives the fit of all marks by a model, if it is known already, as :func:`base_motion`.
     """
     settings = treatment.motion
-    base = base or cache(lambda model: camera_motion(measure, canvas, model))
+    base = base or cache(lambda model: base_motion(measure, canvas, model))
     model: Model = "shift" if settings.model == "shift" else "similarity"
     motion = base(model)
+    wobble = motion.wobble
     notes: list[str] = []
-    if settings.aside or settings.steer_by is not None:
+    narrow = settings.steer_by is not None
+    if settings.aside or narrow:
         whole = base("similarity")
         groups: Callable[[], list[MarkGroup]] = cache(lambda: groups_of(measure, canvas, whole))
         aside, notes = aside_records(settings, measure, canvas, whole, groups)
         if aside.any():
-            motion = camera_motion(
-                measure, canvas, model, aside, narrow=settings.steer_by is not None
+            motion = camera_motion(measure, canvas, model, aside, narrow=narrow)
+    if settings.model == "decide":
+        motion = _decided(measure, canvas, replace(motion, wobble=wobble), settings)
+    else:
+        chosen: str = settings.model
+        if chosen == "rotation" and settings.angle_of_view is None:
+            notes.append(
+                "The model camera rotation needs the angle of view; until it is given, shift, "
+                "roll and scale stand in."
             )
-    chosen: str = settings.model
-    choice = None
-    if chosen == "decide":
-        choice = choose_model(
-            measure, canvas, motion, settings.stiffness, settings.angle_of_view
+            chosen = "similarity"
+        local = local_motion(
+            measure, canvas, motion, chosen, settings.stiffness, settings.angle_of_view
         )
-        chosen = choice.model
-        if chosen == "shift":
-            motion = camera_motion(
-                measure, canvas, "shift", motion.aside if motion.aside.any() else None,
-                narrow=settings.steer_by is not None,
-            )  # fmt: skip
-    if chosen == "rotation" and settings.angle_of_view is None:
-        notes.append(
-            "The model camera rotation needs the angle of view; until it is given, shift, roll "
-            "and scale stand in."
+        motion = replace(motion, local=local)
+    return replace(motion, wobble=wobble, notes=tuple(notes))
+
+
+def base_motion(measure: Measure, canvas: Canvas, model: Model) -> CameraMotion:
+    """The fit of all marks by ``model``, with the wobble of the source."""
+    motion = camera_motion(measure, canvas, model)
+    local = local_motion(measure, canvas, motion, "mesh")
+    assert local.steps is not None
+    wobble = local_wobble(local.steps, motion.sure, motion.times, motion.segments, canvas)
+    return replace(motion, wobble=wobble)
+
+
+def _decided(
+    measure: Measure, canvas: Canvas, motion: CameraMotion, settings: MotionSettings
+) -> CameraMotion:
+    """The motion by the simplest model that explains the marks and leaves little wobble."""
+    choice = choose_model(measure, canvas, motion, settings.stiffness, settings.angle_of_view)
+    tried = [name for name in SIMPLEST_FIRST if name in choice.left]
+    best: tuple[float, CameraMotion] | None = None
+    for name in tried[tried.index(choice.model) :]:
+        local = local_motion(
+            measure, canvas, motion, name, settings.stiffness, settings.angle_of_view
         )
-        chosen = "similarity"
-    local = local_motion(
-        measure, canvas, motion, chosen, settings.stiffness, settings.angle_of_view
-    )
-    return replace(motion, local=local, choice=choice, notes=tuple(notes))
+        wobble = _wobble_by(local, motion, canvas)
+        if best is None or wobble < best[0]:
+            said = replace(choice, model=name, wobble=wobble, limit=settings.wobble_limit)
+            best = wobble, replace(motion, local=local, choice=said)
+        if wobble <= settings.wobble_limit:
+            break
+    assert best is not None
+    chosen = best[1]
+    if chosen.choice is not None and chosen.choice.model == "shift":
+        aside = motion.aside if motion.aside.any() else None
+        narrow = settings.steer_by is not None
+        plain = camera_motion(measure, canvas, "shift", aside, narrow=narrow)
+        chosen = replace(plain, local=chosen.local, choice=chosen.choice)
+    return chosen
+
+
+def _wobble_by(local: LocalMotion, motion: CameraMotion, canvas: Canvas) -> float:
+    """Rms wobble that is left when ``local`` is taken out, source px."""
+    assert motion.wobble is not None
+    left = motion.wobble
+    if local.steps is not None:
+        left = left - local_wobble(local.steps, motion.sure, motion.times, motion.segments, canvas)
+    return float(np.sqrt((np.abs(left) ** 2).mean()))
 
 
 def motion_settings(treatment: Treatment) -> dict[str, object]:
     """What of a treatment the motion depends on, as JSON data."""
-    names = {"model", "stiffness", "angle_of_view", "aside", "steer_by"}
+    names = {"model", "stiffness", "wobble_limit", "angle_of_view", "aside", "steer_by"}
     kept = treatment.motion.model_dump(mode="json", include=names)
     if treatment.motion.model not in ("mesh", "decide"):
         del kept["stiffness"]
     if treatment.motion.model not in ("rotation", "decide"):
         del kept["angle_of_view"]
+    if treatment.motion.model != "decide":
+        del kept["wobble_limit"]
     return kept
-
-
-def all_steer(treatment: Treatment) -> bool:
-    """Whether no mark is kept from steering."""
-    return not treatment.motion.aside and treatment.motion.steer_by is None
-
 

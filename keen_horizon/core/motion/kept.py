@@ -13,7 +13,7 @@ from ..geometry.similarity import Similarities
 from .camera import CameraMotion
 from .fit import Model
 
-FIT = 2  # to be raised when motions come out differently: what is kept is then fitted anew
+FIT = 3  # to be raised when motions come out differently: what is kept is then fitted anew
 
 
 def motion_path(folder: Path, model: Model) -> Path:
@@ -22,7 +22,7 @@ def motion_path(folder: Path, model: Model) -> Path:
 
 def packed(motion: CameraMotion) -> dict[str, NDArray[Any]]:
     """What is kept of a motion: all but the fields that are only needed to solve."""
-    return {
+    kept: dict[str, NDArray[Any]] = {
         "motion_a": motion.steps.a,
         "motion_b": motion.steps.b,
         "marks": motion.marks,
@@ -35,7 +35,9 @@ def packed(motion: CameraMotion) -> dict[str, NDArray[Any]]:
         "cuts": motion.cuts,
         "first": np.array(motion.first),
         "model": np.array(motion.model),
+        "blurred": motion.blurred,
     }
+    return kept if motion.wobble is None else kept | {"wobble": motion.wobble}
 
 
 def unpacked(kept: Mapping[str, NDArray[Any]]) -> CameraMotion:
@@ -52,6 +54,8 @@ def unpacked(kept: Mapping[str, NDArray[Any]]) -> CameraMotion:
         cuts=kept["cuts"],
         first=int(kept["first"]),
         aside=np.unpackbits(kept["aside"], count=aside).astype(bool),
+        blurred=kept["blurred"],
+        wobble=kept.get("wobble"),
     )
 
 

@@ -75,25 +75,28 @@ def local_motion(
 
 @dataclass(frozen=True)
 class Choice:
-    """The model that a clip asks for; ``left`` is what each leaves of held-out marks, rms px."""
+    """The model that a clip asks for. ``left`` is what each leaves of held-out marks, rms px;
+    ``wobble`` what the chosen one leaves, rms px, against ``limit``."""
 
     model: str
     left: dict[str, float]
+    wobble: float = 0.0
+    limit: float = 0.0
 
     @property
     def why(self) -> str:
         """One sentence."""
-        mine = f"{NAMES[self.model].capitalize()}: marks it was not fitted to miss by "
-        mine += f"{self.left[self.model]:.2f} px"
+        said = f"{NAMES[self.model].capitalize()}: marks it was not fitted to miss by "
+        said += f"{self.left[self.model]:.2f} px"
         order = [name for name in SIMPLEST_FIRST if name in self.left]
         at = order.index(self.model)
-        simpler = order[at - 1] if at > 0 else None
         best = min(order[at + 1 :], key=lambda name: self.left[name], default=None)
         if best is not None and self.left[best] < 0.99 * self.left[self.model]:
-            return f"{mine}; {NAMES[best]} would only bring {self.left[best]:.2f} px."
-        if simpler is not None:
-            return f"{mine}, with {NAMES[simpler]} by {self.left[simpler]:.2f} px."
-        return f"{mine}; nothing richer does better."
+            said += f" ({NAMES[best]} would only bring {self.left[best]:.2f} px)"
+        elif at > 0:
+            said += f" (with {NAMES[order[at - 1]]} by {self.left[order[at - 1]]:.2f} px)"
+        said += f", and it leaves {self.wobble:.2f} px of wobble"
+        return said + ("." if self.wobble <= self.limit else f", over the limit of {self.limit:g}.")
 
 
 def choose_model(

@@ -28,8 +28,7 @@ def bend_of(motion: CameraMotion, canvas: Canvas, settings: MotionSettings) -> B
         return None
     steps = motion.local.steps
     n = len(motion)
-    sure = np.clip(motion.confidence / 0.5, 0.0, 1.0)
-    flat = steps.reshape(n, -1) * (sure * sure * (3 - 2 * sure))[:, None].astype(np.float32)
+    flat = steps.reshape(n, -1) * motion.sure[:, None].astype(np.float32)
     above = FASTER_THAN[settings.aim]
     out = np.zeros_like(flat)
     for start, stop in motion.segments:

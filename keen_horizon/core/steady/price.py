@@ -12,7 +12,7 @@ from ..geometry.chain import WarpChain
 from ..geometry.similarity import Similarities
 from ..motion.camera import CameraMotion
 from ..motion.marks import accuracy
-from ..quality import scores
+from ..quality import scores, wobble
 from ..treatment import Treatment
 from .coverage import seen_shares
 
@@ -60,11 +60,47 @@ def price(
         "stability_score_before": scores.stability_score(motion.steps, motion.segments),
         "distortion_value": scores.distortion_value(chain.steady.linear_parts),
         "cropping_ratio": 1.0 / float(zooms.max()),
+        "wobble_before": None,
+        "wobble_after": None,
+        "wobble_measure": f"{wobble.WOBBLE_MEASURE}; after: times the zoom",
         "weak_frames": int((motion.confidence < WEAK).sum()),
+        "blurred_frames": (motion.first + np.nonzero(motion.blurred)[0]).tolist(),
         "cuts": (motion.first + motion.cuts).tolist(),
     }
     report["warnings"] = _warnings(treatment, report, needed, zooms, scale, motion.first)
+    if motion.wobble is not None:
+        report["warnings"] += _wobbling(motion, chain, treatment, report, zooms * view.scale)
     return report
+
+
+def _wobbling(
+    motion: CameraMotion, chain: WarpChain, treatment: Treatment, report: dict[str, Any],
+    enlarged: Real,
+) -> list[str]:  # fmt: skip
+    """Enter the wobble into the report; returns a sentence if there is too much of it.
+
+    ``enlarged`` ``(n,)`` output pixels per source pixel.
+    """
+    assert motion.wobble is not None
+    before = wobble.wobble_left(motion.wobble, None, chain.source)
+    left = wobble.wobble_left(motion.wobble, chain.bend, chain.source) * enlarged
+    report["wobble_before"] = float(np.sqrt((before**2).mean()))
+    report["wobble_after"] = after = float(np.sqrt((left**2).mean()))
+    limit = treatment.motion.wobble_limit
+    if after <= max(limit, report["shake_accuracy"]):
+        return []
+    worst = motion.first + int(left.argmax())
+    source = f"the source has {report['wobble_before']:.2f} px" if after > 0 else ""
+    help_ = (
+        "a model that bends, such as mesh, would help most."
+        if chain.bend is None
+        else "less stiffness helps most."
+        if treatment.motion.model in ("mesh", "decide")
+        else "the model mesh would help most."
+    )
+    return [
+        f"Parts of the picture wobble by {after:.2f} px ({source}), most at frame {worst}; {help_}"
+    ]
 
 
 def _corners(chain: WarpChain) -> Complex:

@@ -1,0 +1,27 @@
+"""Frames blurred by motion: steadying stops the picture, and then the blur shows."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import percentile_filter
+
+WINDOW = 45  # frames that a frame is compared with
+SHARP = 70  # percentile of their sharpness that counts as sharp
+BLURRED = 0.4  # of that is blurred: the variance of the Laplacian falls quickly with blur
+
+
+def blurred_frames(
+    sharpness: NDArray[np.float64], segments: list[tuple[int, int]]
+) -> NDArray[np.bool_]:
+    """``(n,)`` which frames are much less sharp than those around them, cuts apart.
+
+    ``sharpness`` ``(n,)`` is the variance of the Laplacian (Pech-Pacheco et al., *Diatom
+    autofocusing in brightfield microscopy*, ICPR 2000).
+    """
+    out = np.zeros(len(sharpness), bool)
+    for start, stop in segments:
+        part = sharpness[start:stop]
+        usual = percentile_filter(part, SHARP, min(WINDOW, len(part)), mode="nearest")
+        out[start:stop] = part < BLURRED * usual
+    return out
