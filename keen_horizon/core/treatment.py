@@ -147,6 +147,10 @@ class FrameSettings(_Station):
 KEYABLE = ("motion.ease", "frame.extra_zoom", "frame.offset_x", "frame.offset_y")
 
 
+STATIONS = ("motion", "frame")  # of the light path, in the order of a treatment
+OF_A_CLIP = {"motion": ("aside", "steer_by", "lock_frame")}  # they name frames of their recording
+
+
 class SettingKey(_Station):
     """A value of a setting at one frame."""
 
@@ -240,6 +244,19 @@ def with_settings(treatment: Treatment, settings: list[str]) -> Treatment:
             raise BadSetting(f"there is no setting '{name}'. {_known(data)}")
         place[last] = value
     return parse(data)
+
+
+def with_stations(treatment: Treatment, source: Treatment, stations: list[str]) -> Treatment:
+    """``treatment`` with the settings of some stations of another clip's.
+
+    What names frames of a recording, keys among it, stays with the clip it belongs to.
+    """
+    parts = {}
+    for name in stations:
+        own, other = getattr(treatment, name), getattr(source, name)
+        stays = {key: getattr(own, key) for key in OF_A_CLIP.get(name, ())}
+        parts[name] = other.model_copy(update=stays)
+    return treatment.model_copy(update=parts)
 
 
 def schema() -> dict[str, Any]:

@@ -10,6 +10,7 @@ from ..core.media.probe import Probe
 from ..core.motion.camera import CameraMotion
 from ..core.motion.fit import Model
 from ..core.motion.fitted import base_motion, fitted_motion, motion_settings
+from ..core.motion.groups import MarkGroup, groups_of
 from ..core.motion.kept import motion_path, read_motion
 from ..core.motion.measure import Measure as Marks
 from ..core.steady.kept import read_solution, write_solution
@@ -31,6 +32,7 @@ class Solver:
         self._solutions: Recent[Solution] = Recent(24)
         self._motions: Recent[CameraMotion] = Recent(8)
         self._marks: Recent[Marks] = Recent(4)
+        self._groups: Recent[list[MarkGroup]] = Recent(8)
 
     def base_motion(
         self, recording: Recording, measure: Measure, model: Model
@@ -57,8 +59,18 @@ class Solver:
                 _canvas(recording),
                 treatment,
                 base=lambda model: self.base_motion(recording, measure, model),
+                grouped=lambda: self.groups(recording, measure),
             )
             self._motions.put(name, found)
+        return found
+
+    def groups(self, recording: Recording, measure: Measure) -> list[MarkGroup]:
+        """The marks that move together."""
+        found = self._groups.get(measure.folder_key)
+        if found is None:
+            whole = self.base_motion(recording, measure, "similarity")
+            found = groups_of(self.marks(measure), _canvas(recording), whole)
+            self._groups.put(measure.folder_key, found)
         return found
 
     def marks(self, measure: Measure) -> Marks:

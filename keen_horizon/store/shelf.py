@@ -47,6 +47,11 @@ def get_clip(session: Session, clip_id: int) -> Clip:
     return clip
 
 
+def beside(session: Session, clip: Clip) -> list[Clip]:
+    """The other clips of the shoot."""
+    return [other for other in clips_of(session, clip.recording.shoot) if other.id != clip.id]
+
+
 def clean_name(text: object) -> str:
     """A name as typed, trimmed. Raises KeenError if nothing is left or it is too long."""
     name = " ".join(str(text or "").split())

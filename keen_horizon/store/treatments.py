@@ -107,10 +107,15 @@ def versions(session: Session, clip: Clip) -> list[Revision]:
 
 def go_to(session: Session, clip: Clip, revision_id: int) -> Revision:
     """Make a revision of this clip the current one."""
+    clip.revision = version(session, clip, revision_id)
+    return clip.revision
+
+
+def version(session: Session, clip: Clip, revision_id: int) -> Revision:
+    """A revision of this clip. Raises KeenError if it has none of that number."""
     revision = session.get(Revision, revision_id)
     if revision is None or revision.clip_id != clip.id:
         raise KeenError("this clip has no such version.")
-    clip.revision = revision
     return revision
 
 

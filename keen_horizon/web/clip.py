@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import base64
+import json
 from typing import Any
 
 import numpy as np
@@ -12,20 +12,20 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
 from ..core.media.probe import Probe
-from ..core.motion.measure import Measure as Marks
+from ..core.motion.fitted import motion_settings
 from ..core.quality.scores import output_steps
 from ..core.steady.solution import Solution
-from ..core.treatment import Treatment, parse
+from ..core.treatment import KEYABLE, STATIONS, Treatment, parse, with_stations
 from ..jobs.solutions import solving_details
 from ..jobs.tasks import shelf_figures
 from ..store import shelf, treatments
 from ..store.models import Clip
 from ..store.timing import stored_scan
 from . import services, words
+from .arrays import packed
 from .work import asked_once, describe, latest
 
 page = Blueprint("clip", __name__, url_prefix="/clips/<int:clip_id>")
-MARK_FRAMES = 120  # most frames of marks in one answer
 
 
 @page.get("")
@@ -93,7 +93,7 @@ def timing(clip_id: int) -> Response:
         if clip.recording.probe is None:
             raise KeenError("the recording is still being taken in.")
         times = stored_scan(clip.recording, services().vault).times
-    return jsonify(times=_packed(times, np.float64))
+    return jsonify(times=packed(times, np.float64))
 
 
 @page.get("/solution")
@@ -152,6 +152,56 @@ def go_to_version(clip_id: int, revision_id: int) -> Response:
         return _solved(session, clip, treatments.current(clip))
 
 
+@page.get("/versions/<int:revision_id>/lattice")
+def version_lattice(clip_id: int, revision_id: int) -> Response:
+    """What a version looks like, to be compared with."""
+    with services().database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        revision = treatments.version(session, clip, revision_id)
+        measure = treatments.measured(session, clip)
+        treatment = parse(revision.treatment)
+        found = services().solver.find(clip.recording, measure, treatment, patient=False)
+        if found is None:
+            work = asked_once(session, clip, "solve", solving_details(measure, treatment))
+            return jsonify(solving=describe(work), name=revision.name)
+        return jsonify(
+            solving=None,
+            name=revision.name,
+            lattice=_lattice(found),
+            output=found.report["output"],
+        )
+
+
+@page.get("/others")
+def others(clip_id: int) -> Response:
+    """The other clips of the shoot, to which a treatment can be copied."""
+    with services().database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        return jsonify(
+            clips=[{"id": c.id, "name": c.name} for c in shelf.beside(session, clip)]
+        )
+
+
+@page.post("/copy")
+def copy(clip_id: int) -> Response:
+    """Copy stations of this clip's treatment to other clips of the shoot, a new revision each."""
+    data = request.get_json() or {}
+    wanted, stations = data.get("to"), data.get("stations")
+    if not isinstance(wanted, list) or not wanted or not all(isinstance(i, int) for i in wanted):
+        raise KeenError("no clip was chosen to copy to.")
+    if not isinstance(stations, list) or not stations or not set(stations) <= set(STATIONS):
+        raise KeenError("no station was chosen to copy.")
+    with services().database.session.begin() as session:
+        clip = shelf.get_clip(session, clip_id)
+        own = treatments.current(clip)
+        beside = {c.id: c for c in shelf.beside(session, clip)}
+        targets = [beside[i] for i in dict.fromkeys(wanted) if i in beside]
+        for target in targets:
+            changed = with_stations(treatments.current(target), own, stations)
+            treatments.change(session, target, changed)
+        return jsonify(names=[target.name for target in targets])
+
+
 @page.post("/range")
 def set_range(clip_id: int) -> Response:
     """Use another range of the recording; it is measured unless it has been already."""
@@ -175,6 +225,7 @@ def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
         "steps": treatments.steps(session, clip),
         "versions": _versions(session, clip),
         "revision": clip.revision.number if clip.revision else 0,
+        "steering": json.dumps([measure.id, motion_settings(treatment)], sort_keys=True),
     }
     if found is None:
         work = asked_once(session, clip, "solve", solving_details(measure, treatment))
@@ -191,6 +242,8 @@ def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
             "report": report,
             "words": {
                 "motion": words.motion_words(treatment, report),
+                "why": found.motion.choice.why if found.motion.choice else "",
+                "wobble": words.wobble_words(report),
                 "shake": words.shake_words(report),
                 "removed": words.removed_words(report),
                 "frame": words.frame_words(treatment, report),
@@ -198,7 +251,7 @@ def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
                 "frame_warning": words.frame_warning(report),
             },
             "lattice": _lattice(found),
-            "strip": _strip(found),
+            "strip": _strip(found, treatment),
         }
     )
 
@@ -218,19 +271,22 @@ def _versions(session: Session, clip: Clip) -> list[dict[str, Any]]:
 def _lattice(solution: Solution) -> dict[str, Any]:
     nodes = solution.chain.lattice()
     _, rows, columns, _ = nodes.shape
-    return {"columns": columns, "rows": rows, "nodes": _packed(nodes, np.float32)}
+    return {"columns": columns, "rows": rows, "nodes": packed(nodes, np.float32)}
 
 
-def _strip(solution: Solution) -> dict[str, Any]:
+def _strip(solution: Solution, treatment: Treatment) -> dict[str, Any]:
     """What the strip draws, one value a frame, base64 of float32."""
     motion = solution.motion
+    frames = motion.first + np.arange(len(motion))
     moved = output_steps(motion.steps, solution.chain.steady)
     return {
         "before": _components(motion.steps.a, motion.steps.b),
         "after": _components(moved.a, moved.b),
-        "room": _packed(solution.room, np.float32),
-        "zooms": _packed(np.minimum(solution.zooms, 99.0), np.float32),
-        "confidence": _packed(motion.confidence, np.float32),
+        "room": packed(solution.room, np.float32),
+        "zoom": packed(solution.chain.view.zooms(len(motion)), np.float32),
+        "blurred": packed(motion.blurred, np.float32),
+        "keyed": {name: packed(treatment.values(name, frames), np.float32) for name in KEYABLE},
+        "confidence": packed(motion.confidence, np.float32),
         "cuts": motion.cuts.tolist(),
     }
 
@@ -238,41 +294,8 @@ def _strip(solution: Solution) -> dict[str, Any]:
 def _components(a: NDArray[np.complex128], b: NDArray[np.complex128]) -> dict[str, str]:
     """Running sums of the steps: px across and down, degrees of roll, percent of size."""
     return {
-        "across": _packed(np.cumsum(b.real), np.float32),
-        "updown": _packed(np.cumsum(b.imag), np.float32),
-        "roll": _packed(np.degrees(np.cumsum(np.angle(a))), np.float32),
-        "size": _packed(100 * np.expm1(np.cumsum(np.log(np.abs(a)))), np.float32),
+        "across": packed(np.cumsum(b.real), np.float32),
+        "updown": packed(np.cumsum(b.imag), np.float32),
+        "roll": packed(np.degrees(np.cumsum(np.angle(a))), np.float32),
+        "size": packed(100 * np.expm1(np.cumsum(np.log(np.abs(a)))), np.float32),
     }
-
-
-@page.get("/marks")
-def marks(clip_id: int) -> Response:
-    """Marks of some frames of the range: share of width, share of height, 1 if it steers."""
-    start = request.args.get("from", 0, int)
-    stop = request.args.get("to", start, int)
-    with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
-        measure = treatments.measured(session, clip)
-        treatment = treatments.current(clip)
-        canvas = Probe.from_json(clip.recording.probe or {}).canvas
-    kit = services()
-    kept = Marks.read(kit.vault.path(measure.folder_key))
-    if not 0 <= start <= stop < len(kept) or stop - start >= MARK_FRAMES:
-        raise KeenError(f"frames {start} to {stop} cannot be shown at once.")
-    motion = kit.solver.motion(clip.recording, measure, treatment)
-    low, high = int(kept.offsets[start]), int(kept.offsets[stop + 1])
-    records = kept.records[low:high]
-    table = np.stack(
-        [
-            (records["x"] + 0.5) / canvas.width,
-            (records["y"] + 0.5) / canvas.height,
-            motion.steering[low:high],
-        ],
-        axis=-1,
-    )
-    counts = np.diff(kept.offsets[start : stop + 2])
-    return jsonify(first=start, counts=counts.tolist(), marks=_packed(table, np.float32))
-
-
-def _packed(values: NDArray[Any], kind: Any) -> str:
-    return base64.b64encode(np.ascontiguousarray(values, kind).tobytes()).decode()

@@ -31,6 +31,15 @@ def shake_words(figures: dict[str, Any]) -> dict[str, str]:
     return {name: in_pixels(figures[f"shake_{name}"], sure) for name in ("before", "after")}
 
 
+def wobble_words(report: dict[str, Any]) -> str:
+    """Wobble before and after, as in ``0.82 → 0.33 px``; nothing where it is not known."""
+    if report["wobble_before"] is None:
+        return ""
+    sure = report["shake_accuracy"]
+    before, after = (in_pixels(report[f"wobble_{name}"], sure) for name in ("before", "after"))
+    return f"{before} → {after}"
+
+
 def removed_words(figures: dict[str, Any]) -> str | None:
     """How much of the shake is gone, ``94 %``; None for nothing. ``over 96 %`` where less is left
     than can be measured."""
@@ -54,19 +63,21 @@ def frame_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
 
 def frame_warning(report: dict[str, Any] | None) -> str | None:
     """Why the price would make an editor wince, or None."""
-    if report is None:
-        return None
-    if report["picture_kept"] < 70:
-        return "Less than 70 % of the picture is kept."
-    if report["pixels_per_output_pixel"] < 0.8:
-        return "Each output pixel has less than 0.8 source pixels."
-    return None
+    return " ".join(report["warnings"]["frame"]) or None if report else None
 
 
 def motion_warning(report: dict[str, Any] | None) -> str | None:
-    if report and report["weak_frames"]:
-        return f"{report['weak_frames']} frames could not be measured surely."
-    return None
+    if report is None:
+        return None
+    said = list(report["warnings"]["motion"])
+    if report["weak_frames"]:
+        said.append(f"{report['weak_frames']} frames could not be measured surely.")
+    return " ".join(said) or None
+
+
+def frames_between(first: int, last: int) -> str:
+    """``frames 12 to 80``."""
+    return f"frame {first}" if first == last else f"frames {first} to {last}"
 
 
 def size(count: int | None) -> str:

@@ -22,11 +22,13 @@ Base = Callable[[Model], CameraMotion]
 
 
 def fitted_motion(
-    measure: Measure, canvas: Canvas, treatment: Treatment, base: Base | None = None
-) -> CameraMotion:
+    measure: Measure, canvas: Canvas, treatment: Treatment, base: Base | None = None,
+    grouped: Callable[[], list[MarkGroup]] | None = None,
+) -> CameraMotion:  # fmt: skip
     """The motion that a treatment stands on.
 
-    ``base`` gives the fit of all marks by a model, if it is known already, as :func:`base_motion`.
+    ``base`` gives the fit of all marks by a model, if it is known already, as :func:`base_motion`;
+    ``grouped`` the groups of its marks.
     """
     settings = treatment.motion
     base = base or cache(lambda model: base_motion(measure, canvas, model))
@@ -37,7 +39,7 @@ def fitted_motion(
     narrow = settings.steer_by is not None
     if settings.aside or narrow:
         whole = base("similarity")
-        groups: Callable[[], list[MarkGroup]] = cache(lambda: groups_of(measure, canvas, whole))
+        groups = grouped or cache(lambda: groups_of(measure, canvas, whole))
         aside, notes = aside_records(settings, measure, canvas, whole, groups)
         if aside.any():
             motion = camera_motion(measure, canvas, model, aside, narrow=narrow)

@@ -18,6 +18,7 @@ from scipy.spatial import cKDTree
 
 from ..geometry.canvas import Canvas
 from .camera import CameraMotion
+from .consensus import votes
 from .measure import Measure
 from .pairs import pairs_of
 
@@ -115,6 +116,28 @@ def group_at(
             if best is None or nearest < best[0]:
                 best = (nearest, group)
     return best[1] if best else None
+
+
+def pull(group: MarkGroup, measure: Measure, canvas: Canvas, motion: CameraMotion) -> float:
+    """By how much a group shifts the solve while it is seen: rms scene units a frame.
+
+    To first order: what its steering marks stray from the fit, weighed against all that steer.
+    """
+    frames = np.arange(max(group.first, 1), group.last + 1)
+    total, count = 0.0, 0
+    for start in range(0, len(frames), 256):
+        part = frames[start : start + 256]
+        pairs = pairs_of(measure, canvas, part)
+        a, b = motion.steps.a[part][:, None], motion.steps.b[part][:, None]
+        off = pairs.after - (a * pairs.before + b)
+        weight = votes(pairs.before, pairs.valid, canvas) * motion.steering[pairs.record]
+        weight = np.where(pairs.valid, weight, 0.0)
+        mine = weight * np.isin(pairs.mark, group.marks)
+        others = (weight - mine).sum(axis=1)
+        moved = np.where(mine > 0, mine * off, 0).sum(axis=1) / np.maximum(others, 1e-9)
+        total += float((np.abs(moved[others > 0]) ** 2).sum())
+        count += int((others > 0).sum())
+    return float(np.sqrt(total / max(count, 1)))
 
 
 def _strayed(

@@ -67,9 +67,10 @@ def price(
         "blurred_frames": (motion.first + np.nonzero(motion.blurred)[0]).tolist(),
         "cuts": (motion.first + motion.cuts).tolist(),
     }
-    report["warnings"] = _warnings(treatment, report, needed, zooms, scale, motion.first)
-    if motion.wobble is not None:
-        report["warnings"] += _wobbling(motion, chain, treatment, report, zooms * view.scale)
+    report["warnings"] = {
+        "motion": _wobbling(motion, chain, treatment, report, zooms * view.scale),
+        "frame": _warnings(treatment, report, needed, zooms, scale, motion.first),
+    }
     return report
 
 
@@ -81,7 +82,8 @@ def _wobbling(
 
     ``enlarged`` ``(n,)`` output pixels per source pixel.
     """
-    assert motion.wobble is not None
+    if motion.wobble is None:
+        return []
     before = wobble.wobble_left(motion.wobble, None, chain.source)
     left = wobble.wobble_left(motion.wobble, chain.bend, chain.source) * enlarged
     report["wobble_before"] = float(np.sqrt((before**2).mean()))
@@ -90,7 +92,6 @@ def _wobbling(
     if after <= max(limit, report["shake_accuracy"]):
         return []
     worst = motion.first + int(left.argmax())
-    source = f"the source has {report['wobble_before']:.2f} px" if after > 0 else ""
     help_ = (
         "a model that bends, such as mesh, would help most."
         if chain.bend is None
@@ -99,7 +100,8 @@ def _wobbling(
         else "the model mesh would help most."
     )
     return [
-        f"Parts of the picture wobble by {after:.2f} px ({source}), most at frame {worst}; {help_}"
+        f"Parts of the picture wobble by {after:.2f} px (the source by "
+        f"{report['wobble_before']:.2f} px), most at frame {worst}; {help_}"
     ]
 
 

@@ -159,7 +159,7 @@ def _notes(
             "A zoom ceiling of × 1.00 leaves the correction no room, so nothing is corrected. "
             "Raise the ceiling."
         )
-    return notes + report["warnings"]
+    return notes + [words for said in report["warnings"].values() for words in said]
 
 
 def first_treatment(motion: CameraMotion, canvas: Canvas) -> Treatment:

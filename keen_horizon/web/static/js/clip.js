@@ -1,8 +1,11 @@
 // The clip screen: holds the treatment, asks the server to solve it, and keeps the parts in step.
 import { gaveUp, get, jobWords, post, unpack } from "./api.js";
 import { calming } from "./calming.js";
+import { comparing } from "./comparing.js";
 import { dividing } from "./divider.js";
+import { framing } from "./framing.js";
 import { keying } from "./keys.js";
+import { marking } from "./marking.js";
 import { parts } from "./parts.js";
 import { pricing } from "./pricing.js";
 import { ranging } from "./range.js";
@@ -15,27 +18,47 @@ const AIM_HINTS = {
   follow: "Keep the move, lose the shake.",
   lock_off: "As from a tripod, room allowing.",
 };
+const MODEL_HINTS = {
+  shift: "Across and up-down only.",
+  similarity: "As a whole; nothing is bent.",
+  perspective: "Keystone and shear too.",
+  rotation: "What turning the camera does to this lens's picture.",
+  mesh: "Each part of the picture by itself, for parallax.",
+  decide: "",
+};
 const EDGE_HINTS = {
   leave: "Bare edges stay black: see what the correction does.",
   trim: "A smaller output without bare edges; nothing is scaled.",
   fill: "Zoom until no edge is bare.",
 };
 
-const FOLDS = ["versionsFold", "rangeFold"]; // parts of the tools that can be closed
+const FOLDS = ["marksFold", "versionsFold", "copyFold", "rangeFold"]; // parts of the tools that can be closed
+const VIEW = ["grid", "bare", "marks", "dotSize", "trail"]; // what a person has set for themselves
 
 document.addEventListener("alpine:init", () => {
   window.Alpine.data("clip", () => ({
     ...viewing,
     ...calming,
+    ...comparing,
     ...dividing,
+    ...framing,
     ...pricing,
     ...ranging,
     ...keying,
+    ...marking,
     ready: false, phase: "", problem: "", note: "", help: false,
     station: "motion", motionOn: true, frameOn: true, calm: 40, ceiling: 1.25,
     aimHint: "", calmHint: "", edgeHint: "",
     motionWords: "…", frameWords: "…", motionWarning: "", frameWarning: "", sourceWords: "", outputWords: "",
-    mode: "treated", grid: false, bare: true, marks: false, dotSize: 4,
+    mode: "treated", grid: false, bare: true, marks: false, dotSize: 4, trail: 8,
+    lassoing: false, holding: null, litGroup: null, groups: [], asides: [], only: null, onlyWords: "", advice: "", advised: null,
+    groupWords: "", marksWords: "", groupMarks: [], asideMarks: [], steering: "",
+    againstId: "", againstName: "Original", loopFirst: null, loopLast: null, loopWords: "", detail: "",
+    others: [], stationsToCopy: [], copyWords: "",
+    why: "", modelHint: "", bends: false, asksAngle: false, decides: false, stiff: false, lockFrame: "", lockOffer: "", lockedOff: false,
+    keyables: [], easeNow: {}, extraNow: {}, offsetXNow: {}, offsetYNow: {}, zoomSpan: "", zoomName: "Zoom", zoomChanges: false,
+    isFill: true, isTrim: false, isLeave: false, drifts: false,
+    wobbleWords: "", wobbleHigh: false, blurWords: "",
     playing: false, hasSound: false, soundOn: false, frame: 0, lastIndex: 1, clock: "",
     component: "",
     keptWords: "–", zoomWords: "–", softWords: "–", shakeWords: "–", stabilityWords: "–", tightWords: "", keptNote: "",
@@ -69,7 +92,10 @@ document.addEventListener("alpine:init", () => {
       this.holdDivider();
       this.holdRange();
       this.holdChart();
-      for (const name of ["mode", "grid", "bare", "marks", "dotSize"]) parts.stage[name] = this[name];
+      this.holdMarks();
+      this.holdDetail();
+      for (const name of ["mode", "grid", "bare"]) parts.stage[name] = this[name];
+      Object.assign(parts.stage.markings, { on: this.marks, dotSize: this.dotSize, trail: this.trail });
       window.keen = parts; // for tests and the curious
       this.look();
     },
@@ -77,14 +103,14 @@ document.addEventListener("alpine:init", () => {
     // Views and overlays are a person's own: kept in this browser.
     restore() {
       const kept = JSON.parse(localStorage.getItem("keen-view") || "{}");
-      for (const name of ["grid", "bare", "marks", "dotSize"]) if (name in kept) this[name] = kept[name];
+      for (const name of VIEW) if (name in kept) this[name] = kept[name];
       for (const name of FOLDS) this.$refs[name].open = Boolean(kept[name]);
     },
 
     remember() {
-      const { grid, bare, marks, dotSize } = this;
+      const view = Object.fromEntries(VIEW.map((name) => [name, this[name]]));
       const folds = Object.fromEntries(FOLDS.map((name) => [name, this.$refs[name].open]));
-      localStorage.setItem("keen-view", JSON.stringify({ grid, bare, marks, dotSize, ...folds }));
+      localStorage.setItem("keen-view", JSON.stringify({ ...view, ...folds }));
     },
 
     fold(event) {
@@ -166,8 +192,10 @@ document.addEventListener("alpine:init", () => {
     async open() {
       const solved = await get(`${this.base}/solution`);
       this.ready = true;
-      parts.stage.markSets.clear();
+      parts.stage.markings.clear();
+      this.steering = "";
       this.apply(solved);
+      this.setLoop(null, null);
       document.dispatchEvent(new Event("keen:work"));
       parts.stage.seek(this.firstFrame);
       if (!matchMedia("(prefers-reduced-motion: reduce)").matches) parts.stage.play();
@@ -188,6 +216,12 @@ document.addEventListener("alpine:init", () => {
       this.treatment[part][key] = Number(event.target.value);
       this.reflect();
       this.solve(false);
+    },
+
+    setText(part, key, event) {
+      const text = event.target.value.trim();
+      this.treatment[part][key] = text === "" ? null : Number(text);
+      this.solve(true);
     },
 
     set(part, key, event) {
@@ -256,25 +290,25 @@ document.addEventListener("alpine:init", () => {
       }
       this.showReport(answer.report, answer.words);
       parts.stage.lattice = new Lattice(answer.lattice.columns, answer.lattice.rows, unpack(answer.lattice.nodes));
-      parts.stage.output = { ...answer.report.output, aspect: parts.stage.source.aspect };
+      parts.stage.output = { ...answer.report.output, aspect: answer.report.output.pixel_aspect };
       parts.stage.draw();
       parts.chart.present(answer.report.picture_kept, answer.report.shake_after);
       if (!sliding) this.price();
       const lines = (set) => Object.fromEntries(Object.entries(set).map(([name, text]) => [name, unpack(text)]));
-      const { before, after, room, confidence, cuts } = answer.strip;
+      const { before, after, room, confidence, blurred, cuts, zoom, keyed } = answer.strip;
+      this.keyedLines = lines(keyed);
+      const keys = this.keyFrames().map((frame) => frame - this.firstFrame);
       parts.strip.set(
-        { before: lines(before), after: lines(after), room: unpack(room), confidence: unpack(confidence), cuts, times: parts.stage.times.subarray(this.firstFrame, this.lastFrame + 1) },
+        { before: lines(before), after: lines(after), room: unpack(room), confidence: unpack(confidence), blurred: unpack(blurred), cuts, keys, times: parts.stage.times.subarray(this.firstFrame, this.lastFrame + 1) },
         this.lastIndex + 1,
         answer.report.zoom > 1 || answer.report.picture_kept < 99.95 ? answer.report.tightest_frame - this.firstFrame : null,
       );
       if (!this.component) this.component = parts.strip.telling();
       parts.strip.show(this.component);
+      this.drawZoom(unpack(zoom));
+      this.reflectKeyed();
       this.shownAt = performance.now();
-      if (this.model !== answer.treatment.motion.model) {
-        this.model = answer.treatment.motion.model;
-        parts.stage.markSets.clear();
-        this.fetchMarks();
-      }
+      if (!sliding) this.takeSteering(answer.steering);
     },
 
     reflect() {
@@ -286,6 +320,23 @@ document.addEventListener("alpine:init", () => {
       this.ceiling = frame.zoom_ceiling;
       this.aimHint = AIM_HINTS[motion.aim];
       this.edgeHint = EDGE_HINTS[frame.edge];
+      this.lockedOff = motion.aim === "lock_off";
+      this.modelHint = MODEL_HINTS[motion.model];
+      this.bends = ["mesh", "perspective", "rotation", "decide"].includes(motion.model);
+      this.asksAngle = ["rotation", "decide"].includes(motion.model);
+      this.decides = motion.model === "decide";
+      this.stiff = ["mesh", "decide"].includes(motion.model);
+      [this.isFill, this.isTrim, this.isLeave] = ["fill", "trim", "leave"].map((edge) => frame.edge === edge);
+      this.reflectKeyed();
+    },
+
+    useFollow() {
+      this.choose("motion", "aim", "follow");
+    },
+
+    lockHere() {
+      this.treatment.motion.lock_frame = this.frame + this.firstFrame;
+      this.solve(true);
     },
 
     showReport(report, words) {
@@ -296,15 +347,27 @@ document.addEventListener("alpine:init", () => {
       this.frameWarning = words.frame_warning || "";
       this.outputWords = `${report.output.width} × ${report.output.height}`;
       this.keptWords = `${report.picture_kept.toFixed(1)} %`;
-      this.zoomWords = `× ${report.zoom.toFixed(3)}`;
+      const drifts = report.zoom - report.zoom_mean > 5e-4;
+      this.zoomName = drifts ? "Zoom, mean to most" : "Zoom";
+      this.zoomWords = drifts ? `× ${report.zoom_mean.toFixed(3)} to ${report.zoom.toFixed(3)}` : `× ${report.zoom.toFixed(3)}`;
       this.softWords = report.pixels_per_output_pixel.toFixed(3);
       this.shakeWords = `${words.shake.before} → ${words.shake.after}`;
       this.stabilityWords = `${report.stability_score_before.toFixed(2)} → ${report.stability_score.toFixed(2)}`;
+      this.why = words.why;
+      this.wobbleWords = words.wobble || "–";
+      this.wobbleHigh = report.wobble_after !== null && report.wobble_after > Math.max(this.treatment.motion.wobble_limit, report.shake_accuracy);
+      const blurred = report.blurred_frames.length;
+      this.blurWords = blurred ? `${blurred} blurred` : "";
+      const lock = report.locking;
+      this.lockFrame = lock ? `view of frame ${lock.frame}` : "";
+      this.lockOffer = lock && (lock.zoom === null || lock.zoom > this.treatment.frame.zoom_ceiling) ? `To hold this view still keeps ${lock.picture_kept.toFixed(0)} % of the picture.` : "";
       this.keptLow = report.picture_kept < 70;
       this.softLow = report.pixels_per_output_pixel < 0.8;
       const costs = report.picture_kept < 99.95;
       this.tightWords = costs ? `${report.tightest_frame}` : "";
-      this.note = report.notes.join(" ");
+      // Warnings have their marks on the light path; the rest is said over the picture.
+      const warned = Object.values(report.warnings).flat();
+      this.note = report.notes.filter((words) => !warned.includes(words)).join(" ");
       const removed = words.removed ? `${words.removed} of the shake removed` : "no shake removed";
       this.keptNote = `${report.picture_kept.toFixed(0)} % of the picture kept, ${removed}.`;
       this.calmHint = `${words.shake.after} left, ${report.picture_kept.toFixed(0)} % kept`;

@@ -37,12 +37,32 @@ export const keying = {
       "2": () => this.show("treated"),
       "3": () => this.show("split"),
       "4": () => this.show("side"),
+      "5": () => this.show("difference"),
+      "[": () => this.goKey(-1),
+      "]": () => this.goKey(1),
+      ",": () => this.loopFrom(),
+      ".": () => this.loopTo(),
+      "+": () => this.nearer(1.5),
+      "=": () => this.nearer(1.5),
+      "-": () => this.nearer(1 / 1.5),
+      "0": () => this.wholePicture(),
       "?": () => { this.help = !this.help; },
-      Escape: () => { this.help = false; },
+      Escape: () => this.escape(),
     }[name];
     if (!act || !parts.stage) return;
     event.preventDefault();
     act();
+  },
+
+  // Out of whatever was begun last.
+  escape() {
+    if (this.lassoing) {
+      this.lassoing = false;
+      parts.stage.markings.drawing = null;
+      parts.stage.drawOver();
+    } else if (this.help) this.help = false;
+    else if (this.loopFirst !== null) this.endLoop();
+    else this.wholePicture();
   },
 
   // Arrows walk through the choices of a group.

@@ -7,20 +7,45 @@ const PLAIN_TRANSFERS = [null, undefined, "bt709", "smpte170m", "iec61966-2-1"];
 export class PictureTexture {
   constructor(gl, video) {
     Object.assign(this, { gl, video, converts: typeof VideoFrame !== "undefined", taken: 0 });
-    gl.bindTexture(gl.TEXTURE_2D, gl.createTexture());
+    // The picture on show, and the one before it.
+    this.pair = [this.made(), this.made()].map((texture) => ({ texture, frame: null }));
+    this.bind();
+  }
+
+  made() {
+    const { gl } = this;
+    const texture = gl.createTexture();
+    gl.bindTexture(gl.TEXTURE_2D, texture);
     for (const [name, value] of [["MIN_FILTER", gl.LINEAR], ["MAG_FILTER", gl.LINEAR], ["WRAP_S", gl.CLAMP_TO_EDGE], ["WRAP_T", gl.CLAMP_TO_EDGE]]) {
       gl.texParameteri(gl.TEXTURE_2D, gl[`TEXTURE_${name}`], value);
     }
+    return texture;
+  }
+
+  bind() {
+    const { gl } = this;
+    gl.activeTexture(gl.TEXTURE1);
+    gl.bindTexture(gl.TEXTURE_2D, this.pair[1].texture);
+    gl.activeTexture(gl.TEXTURE0);
+    gl.bindTexture(gl.TEXTURE_2D, this.pair[0].texture);
+  }
+
+  // Whether the picture before is that of the frame before.
+  follows(frame) {
+    return this.pair[0].frame === frame && this.pair[1].frame === frame - 1;
   }
 
   // Take the picture on show in the video; resolves to false if a newer one was taken meanwhile.
-  async take() {
+  async take(frame) {
     const mine = ++this.taken;
     const { gl } = this;
-    if (this.converts && (await this.convert())) {
-      if (mine !== this.taken) return false;
-      gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, this.width, this.height, 0, gl.RGBA, gl.UNSIGNED_BYTE, this.bytes);
-    } else gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, this.video);
+    const converted = this.converts && (await this.convert());
+    if (converted && mine !== this.taken) return false;
+    if (this.pair[0].frame !== frame) this.pair.reverse();
+    this.bind();
+    this.pair[0].frame = frame;
+    if (converted) gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, this.width, this.height, 0, gl.RGBA, gl.UNSIGNED_BYTE, this.bytes);
+    else gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, this.video);
     return true;
   }
 

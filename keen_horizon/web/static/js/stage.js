@@ -1,4 +1,5 @@
 // The stage: the proxy drawn through the lattice, and what is drawn over it.
+import { Markings } from "./markings.js";
 import { PictureTexture } from "./picture.js";
 import { straight } from "./warp.js";
 
@@ -6,9 +7,12 @@ const VERTEX = `
 attribute vec2 place;   // share of the output picture
 attribute vec2 source;  // share of the source picture
 uniform vec4 box;       // left, top, width, height in shares of the canvas
+attribute vec2 earlier; // and of the picture before it
 varying highp vec2 at;
+varying highp vec2 was;
 void main() {
   at = source;
+  was = earlier;
   vec2 p = box.xy + place * box.zw;
   gl_Position = vec4(p.x * 2.0 - 1.0, 1.0 - p.y * 2.0, 0.0, 1.0);
 }`;
@@ -41,7 +45,24 @@ void main() {
   gl_FragColor = texture2D(picture, at);
 }`;
 
-const SLOTS = ["place", "source"];
+// What has changed since the frame before: still parts are dark.
+const CHANGED = `
+precision highp float;
+uniform sampler2D picture;
+uniform sampler2D before;
+varying vec2 at;
+varying vec2 was;
+void main() {
+  vec2 low = min(at, was);
+  vec2 high = max(at, was);
+  if (low.x < 0.0 || low.y < 0.0 || high.x > 1.0 || high.y > 1.0) discard;
+  vec3 change = texture2D(picture, at).rgb - texture2D(before, was).rgb;
+  float much = dot(abs(change), vec3(0.3333));
+  gl_FragColor = vec4(vec3(min(1.0, 4.0 * much)), 1.0);
+}`;
+
+const SLOTS = ["place", "source", "earlier"];
+const CLOSEST = 12; // times the picture is enlarged at most
 
 export class Stage {
   constructor({ picture, overlay, video, changed }) {
@@ -50,8 +71,11 @@ export class Stage {
     this.peek = false;
     this.grid = false;
     this.bare = false;
-    this.marks = false;
-    this.dotSize = 3;
+    this.markings = new Markings(this);
+    this.zoom = 1; // of the view, not of the treatment
+    this.centre = { x: 0.5, y: 0.5 }; // what of the picture is in the middle
+    this.against = null; // { lattice, output, name }: what is compared with; null: the original
+    this.loop = null; // [first, last] of the recording
     this.split = { x: 0.5, y: 0.5, turn: 0 };
     this.lattice = straight;
     this.source = { width: 16, height: 9, aspect: 1 };
@@ -61,7 +85,6 @@ export class Stage {
     this.last = 0;
     this.frame = 0; // of the recording
     this.drawn = 0; // pictures drawn, for measuring
-    this.markSets = new Map();
     this.start();
     new ResizeObserver(() => this.resize()).observe(picture.parentElement);
     this.resize();
@@ -74,7 +97,7 @@ export class Stage {
     if (!gl) throw new Error("This browser cannot draw with WebGL, which the picture needs.");
     this.gl = gl;
     this.texture = new PictureTexture(gl, this.video);
-    this.programs = { plain: this.program(PLAIN), partial: this.program(PARTIAL) };
+    this.programs = { plain: this.program(PLAIN), partial: this.program(PARTIAL), changed: this.program(CHANGED) };
     this.buffers = {};
     for (const name of SLOTS) {
       this.buffers[name] = gl.createBuffer();
@@ -101,7 +124,7 @@ export class Stage {
     SLOTS.forEach((name, slot) => gl.bindAttribLocation(program, slot, name));
     gl.linkProgram(program);
     const where = {};
-    for (const name of ["box", "cut", "hatch", "height"]) where[name] = gl.getUniformLocation(program, name);
+    for (const name of ["box", "cut", "hatch", "height", "before"]) where[name] = gl.getUniformLocation(program, name);
     return { program, where };
   }
 
@@ -153,10 +176,15 @@ export class Stage {
   }
 
   async show(frame) {
-    if (!(await this.texture.take())) return;
+    if (!(await this.texture.take(frame))) return;
     this.frame = frame;
     this.loaded = true;
-    if (!this.video.paused && frame >= this.last) this.seek(this.first); // play in a loop
+    const [first, last] = this.loop || [this.first, this.last];
+    if (!this.video.paused && frame >= last) this.seek(first); // play in a loop
+    if (this.then === frame + 1) {
+      this.then = undefined;
+      this.goTo(frame + 1);
+    }
     this.drawn += 1;
     this.draw();
     this.changed(frame);
@@ -166,6 +194,12 @@ export class Stage {
   seek(frame, anywhere = false) {
     const [first, last] = anywhere ? [0, this.times.length - 1] : [this.first, this.last];
     const to = Math.max(first, Math.min(last, frame));
+    // A difference needs the picture before.
+    this.then = this.mode === "difference" && this.video.paused && to > first && this.frame !== to - 1 ? to : undefined;
+    this.goTo(this.then === undefined ? to : to - 1);
+  }
+
+  goTo(to) {
     this.target = to;
     const next = this.times[to + 1];
     const step = this.times.length > 1 ? this.times[1] - this.times[0] : 0.04;
@@ -179,7 +213,8 @@ export class Stage {
   }
 
   play() {
-    if (this.frame >= this.last || this.frame < this.first) this.seek(this.first);
+    const [first, last] = this.loop || [this.first, this.last];
+    if (this.frame >= last || this.frame < first) this.seek(first);
     return this.video.play().catch(() => {});
   }
 
@@ -194,9 +229,49 @@ export class Stage {
     const gap = 10 * this.ratio;
     const width = this.source.width * this.source.aspect;
     const fit = Math.min((region.width - 2 * gap) / width, (region.height - 2 * gap) / this.source.height);
-    const w = shape.width * shape.aspect * fit;
-    const h = shape.height * fit;
-    return { left: region.left + (region.width - w) / 2, top: region.top + (region.height - h) / 2, width: w, height: h };
+    // An output of another size is shown as large as fits; its pixels are its own.
+    const own = Math.min(1, width / (shape.width * shape.aspect), this.source.height / shape.height);
+    const w = shape.width * shape.aspect * own * fit * this.zoom;
+    const h = shape.height * own * fit * this.zoom;
+    return {
+      left: region.left + region.width / 2 - this.centre.x * w,
+      top: region.top + region.height / 2 - this.centre.y * h,
+      width: w,
+      height: h,
+    };
+  }
+
+  // Enlarge the view by a factor about a place in canvas pixels.
+  closer(factor, x, y) {
+    const part = this.partAt(x, y);
+    const u = (x - part.box.left) / part.box.width;
+    const v = (y - part.box.top) / part.box.height;
+    const zoom = Math.max(1, Math.min(CLOSEST, this.zoom * factor));
+    const grown = zoom / this.zoom;
+    this.look(zoom, u + (this.centre.x - u) / grown, v + (this.centre.y - v) / grown);
+  }
+
+  look(zoom, x, y) {
+    this.zoom = zoom;
+    const share = (value) => (zoom === 1 ? 0.5 : Math.max(0, Math.min(1, value)));
+    this.centre = { x: share(x), y: share(y) };
+    this.draw();
+  }
+
+  // The part of the stage at a place in canvas pixels.
+  partAt(x, y) {
+    const parts = this.layout();
+    if (parts.length === 1) return parts[0];
+    if (!parts[0].side) return parts[x < this.picture.width / 2 ? 0 : 1];
+    const { point, normal } = this.line();
+    const side = (x - point[0]) * normal[0] + (y - point[1]) * normal[1];
+    return parts[side > 0 ? 1 : 0];
+  }
+
+  // The place of the source under a place in canvas pixels, in shares.
+  sourceAt(x, y) {
+    const { lattice, box } = this.partAt(x, y);
+    return lattice.map(this.frame - this.first, (x - box.left) / box.width, (y - box.top) / box.height);
   }
 
   // Outside the range nothing is treated.
@@ -204,22 +279,26 @@ export class Stage {
     return this.frame < this.first || this.frame > this.last;
   }
 
-  // What is drawn where: a list of { treated, box, side }.
+  // What is drawn where: a list of { treated, name, lattice, region, box, side }.
   layout() {
     const { width, height } = this.picture;
     const whole = { left: 0, top: 0, width, height };
     const mode = this.peek || this.outside ? "original" : this.mode;
+    const other = this.against && !this.outside ? this.against : { lattice: straight, output: this.source, name: this.outside ? "outside the range" : "original" };
+    const part = (mine, region, side = 0) => ({
+      treated: mine,
+      name: mine ? "treated" : other.name,
+      lattice: mine ? this.lattice : other.lattice,
+      region,
+      box: this.box(region, mine ? this.output : other.output),
+      side,
+    });
     if (mode === "side") {
       const left = { left: 0, top: 0, width: width / 2, height };
-      const right = { left: width / 2, top: 0, width: width / 2, height };
-      return [
-        { treated: false, box: this.box(left, this.source), side: 0 },
-        { treated: true, box: this.box(right, this.output), side: 0 },
-      ];
+      return [part(false, left), part(true, { ...left, left: width / 2 })];
     }
-    const treated = { treated: true, box: this.box(whole, this.output), side: mode === "split" ? 1 : 0 };
-    const original = { treated: false, box: this.box(whole, this.source), side: mode === "split" ? -1 : 0 };
-    return { original: [original], treated: [treated], split: [original, treated] }[mode];
+    if (mode === "split") return [part(false, whole, -1), part(true, whole, 1)];
+    return [part(mode !== "original", whole)];
   }
 
   // The dividing line: a normal pointing to the treated side, and a point on it, in canvas pixels.
@@ -238,23 +317,29 @@ export class Stage {
     if (!this.loaded) return;
     const { point, normal } = this.line();
     const offset = point[0] * normal[0] + point[1] * normal[1];
-    for (const { treated, box, side } of this.layout()) {
-      const lattice = treated ? this.lattice : straight;
-      const nodes = lattice.frame(treated ? this.frame - this.first : 0);
+    gl.enable(gl.SCISSOR_TEST);
+    for (const { lattice, region, box, side } of this.layout()) {
+      gl.scissor(region.left, picture.height - region.top - region.height, region.width, region.height);
+      const at = this.frame - this.first;
+      const nodes = lattice.frame(at);
       // Between nodes inside the source there is nothing outside it.
       const covered = nodes.every((share) => share >= 0 && share <= 1);
-      const { program, where } = side || !covered ? this.programs.partial : this.programs.plain;
+      const differs = this.mode === "difference" && !this.peek && !this.outside;
+      if (differs && !this.texture.follows(this.frame)) continue;
+      const { program, where } = differs ? this.programs.changed : side || !covered ? this.programs.partial : this.programs.plain;
       gl.useProgram(program);
       gl.uniform4f(where.box, box.left / picture.width, box.top / picture.height, box.width / picture.width, box.height / picture.height);
       gl.uniform4f(where.cut, normal[0], normal[1], offset, side);
       gl.uniform1f(where.hatch, this.bare ? 1 : 0);
       gl.uniform1f(where.height, picture.height);
-      this.mesh(lattice, nodes);
+      gl.uniform1i(where.before, 1);
+      this.mesh(lattice, nodes, differs ? lattice.frame(at - 1) : nodes);
     }
+    gl.disable(gl.SCISSOR_TEST);
     this.drawOver();
   }
 
-  mesh(lattice, nodes) {
+  mesh(lattice, nodes, before) {
     const { gl } = this;
     if (this.meshed !== `${lattice.columns} ${lattice.rows}`) {
       const places = [];
@@ -277,6 +362,8 @@ export class Stage {
     }
     gl.bindBuffer(gl.ARRAY_BUFFER, this.buffers.source);
     gl.bufferData(gl.ARRAY_BUFFER, nodes, gl.DYNAMIC_DRAW);
+    gl.bindBuffer(gl.ARRAY_BUFFER, this.buffers.earlier);
+    gl.bufferData(gl.ARRAY_BUFFER, before, gl.DYNAMIC_DRAW);
     gl.drawElements(gl.TRIANGLES, this.indexCount, gl.UNSIGNED_SHORT, 0);
   }
 
@@ -285,19 +372,27 @@ export class Stage {
     const pen = this.overlay.getContext("2d");
     const parts = this.layout();
     const named = this.peek || this.outside || parts.length > 1;
-    const wanted = this.grid || this.marks || named;
+    const difference = this.mode === "difference" && parts[0].treated;
+    const wanted = this.grid || this.markings.on || this.markings.drawing || this.markings.more || named || difference;
     // Clearing a large canvas costs as much as drawing the picture: only when there is something.
     if (wanted || this.written) pen.clearRect(0, 0, this.overlay.width, this.overlay.height);
     this.written = wanted;
     if (!wanted) return;
+    this.markings.spots = [];
     for (const part of parts) {
       pen.save();
+      pen.beginPath();
+      pen.rect(part.region.left, part.region.top, part.region.width, part.region.height);
+      pen.clip();
       if (part.side) this.clipSide(pen, part.side);
       if (this.grid) this.drawGrid(pen, part.box);
-      if (this.marks) this.drawMarks(pen, part);
+      if (this.markings.on) this.markings.draw(pen, part);
+      if (this.markings.more) this.markings.more(pen, part);
       pen.restore();
     }
+    this.markings.drawLasso(pen);
     if (named) this.drawNames(pen, parts);
+    if (difference) this.drawNames(pen, [{ ...parts[0], name: this.texture.follows(this.frame) ? "change since the frame before, × 4" : "play or step to see what changes" }]);
     if (parts.length > 1 && parts[0].side) this.drawLine(pen);
   }
 
@@ -335,43 +430,6 @@ export class Stage {
     }
   }
 
-  drawMarks(pen, { treated, box }) {
-    const set = this.markSets.get(this.frame - this.first);
-    if (!set) return;
-    pen.beginPath();
-    pen.rect(box.left, box.top, box.width, box.height);
-    pen.clip();
-    const radius = (this.dotSize * this.ratio) / 2;
-    for (let i = 0; i < set.length; i += 3) {
-      let [x, y] = [set[i], set[i + 1]];
-      if (treated) [x, y] = this.lattice.unmap(this.frame - this.first, x, y);
-      const [px, py] = [box.left + x * box.width, box.top + y * box.height];
-      pen.beginPath();
-      pen.lineWidth = this.ratio;
-      if (set[i + 2]) {
-        pen.arc(px, py, radius, 0, 7);
-        pen.fillStyle = "#8CF0C0";
-        pen.strokeStyle = "rgb(0 0 0 / .75)";
-        pen.fill();
-        pen.stroke();
-      } else {
-        // Rejected by the fit: an open diamond, so that colour is not the only difference.
-        const r = radius * 1.5;
-        pen.moveTo(px, py - r);
-        pen.lineTo(px + r, py);
-        pen.lineTo(px, py + r);
-        pen.lineTo(px - r, py);
-        pen.closePath();
-        pen.strokeStyle = "rgb(0 0 0 / .8)";
-        pen.lineWidth = 2.6 * this.ratio;
-        pen.stroke();
-        pen.strokeStyle = "#FFB36B";
-        pen.lineWidth = 1.2 * this.ratio;
-        pen.stroke();
-      }
-    }
-  }
-
   drawLine(pen) {
     const { point, normal } = this.line();
     const far = this.picture.width + this.picture.height;
@@ -389,18 +447,17 @@ export class Stage {
     pen.font = `${13 * this.ratio}px "Source Sans 3", sans-serif`;
     pen.textBaseline = "middle";
     const { point, normal } = this.line();
-    for (const { treated, box, side } of parts) {
-      const text = treated ? "treated" : this.outside ? "outside the range" : "original";
+    for (const { name: text, box, region, side } of parts) {
       const width = pen.measureText(text).width + 14 * this.ratio;
       const height = 22 * this.ratio;
-      let x = box.left + 8 * this.ratio;
-      let y = box.top + 8 * this.ratio;
+      let x = Math.max(box.left, region.left) + 8 * this.ratio;
+      let y = Math.max(box.top, region.top) + 8 * this.ratio;
       if (side) {
         const away = 46 * this.ratio;
         x = point[0] + side * normal[0] * (away + width / 2) - width / 2;
-        y = box.top + 8 * this.ratio + (Math.abs(normal[1]) > 0.5 ? point[1] - box.top + side * normal[1] * away : 0);
-        x = Math.max(box.left + 4, Math.min(box.left + box.width - width - 4, x));
-        y = Math.max(box.top + 4, Math.min(box.top + box.height - height - 4, y));
+        y += (Math.abs(normal[1]) > 0.5 ? point[1] - y + side * normal[1] * away : 0);
+        x = Math.max(4, Math.min(this.picture.width - width - 4, x));
+        y = Math.max(4, Math.min(this.picture.height - height - 4, y));
       }
       pen.fillStyle = "rgb(10 22 28 / .8)";
       pen.fillRect(x, y, width, height);

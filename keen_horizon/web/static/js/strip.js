@@ -13,6 +13,7 @@ export class Strip {
     this.count = 1;
     this.at = 0;
     this.component = "across";
+    this.loop = null; // [first, last] of what is played over and over
     new ResizeObserver(() => this.resize()).observe(canvas);
     const seek = (event) => {
       const { left, width } = canvas.getBoundingClientRect();
@@ -37,6 +38,11 @@ export class Strip {
 
   set(data, count, tightest) {
     Object.assign(this, { data, count, tightest });
+    this.draw();
+  }
+
+  setLoop(loop) {
+    this.loop = loop;
     this.draw();
   }
 
@@ -102,6 +108,9 @@ export class Strip {
       pen.fillRect(x, height - SURE * r, wide, SURE * r);
     }
     pen.globalAlpha = 1;
+    this.blurred(pen, height);
+    this.keys(pen, floor);
+    if (this.loop) this.shade(pen, height);
     for (const cut of this.data.cuts) {
       pen.strokeStyle = this.colour("--ink");
       pen.setLineDash([4 * r, 3 * r]);
@@ -186,6 +195,47 @@ export class Strip {
     }
     pen.globalAlpha = 1;
     this.label(pen, `room, up to ${Math.round(most)} px`, 4 * this.ratio, top + 7 * this.ratio, "--ink-2");
+  }
+
+  // Frames blurred by motion: a notch in the band of confidence.
+  blurred(pen, height) {
+    const r = this.ratio;
+    pen.fillStyle = this.colour("--amber");
+    this.data.blurred.forEach((is, i) => {
+      if (!is) return;
+      pen.beginPath();
+      pen.moveTo(this.x(i) - 3.5 * r, height);
+      pen.lineTo(this.x(i), height - 8 * r);
+      pen.lineTo(this.x(i) + 3.5 * r, height);
+      pen.fill();
+    });
+  }
+
+  keys(pen, floor) {
+    const r = this.ratio;
+    for (const at of this.data.keys) {
+      const x = this.x(at);
+      pen.beginPath();
+      pen.moveTo(x, floor - 11 * r);
+      pen.lineTo(x + 5 * r, floor - 6 * r);
+      pen.lineTo(x, floor - r);
+      pen.lineTo(x - 5 * r, floor - 6 * r);
+      pen.closePath();
+      pen.fillStyle = this.colour("--paper");
+      pen.strokeStyle = this.colour("--buoy");
+      pen.lineWidth = 1.6 * r;
+      pen.fill();
+      pen.stroke();
+    }
+  }
+
+  shade(pen, height) {
+    const [first, last] = this.loop.map((at) => this.x(at));
+    pen.fillStyle = this.colour("--ink");
+    pen.globalAlpha = 0.16;
+    pen.fillRect(0, 0, first, height);
+    pen.fillRect(last, 0, this.canvas.width - last, height);
+    pen.globalAlpha = 1;
   }
 
   flag(pen, x, height) {

@@ -29,18 +29,24 @@ export class Lattice {
     return [0, 1].map((k) => (at(0, 0, k) * (1 - a) + at(1, 0, k) * a) * (1 - b) + (at(0, 1, k) * (1 - a) + at(1, 1, k) * a) * b);
   }
 
-  // Where in the output source position (x, y) lands: fixed-point, for maps that are nearly straight.
+  // Where in the output source position (x, y) lands: exact for two by two nodes, fixed-point for
+  // maps that are nearly straight.
   unmap(n, x, y) {
-    const [x0, y0] = this.map(n, 0, 0);
-    const [x1, y1] = this.map(n, 1, 1);
-    const sx = x1 - x0 || 1;
-    const sy = y1 - y0 || 1;
-    let u = (x - x0) / sx;
-    let v = (y - y0) / sy;
-    for (let i = 0; i < 8; i++) {
+    const nodes = this.frame(n);
+    const last = this.stride - 2;
+    const along = 2 * (this.columns - 1);
+    const down = this.stride - 2 * this.columns;
+    const [x0, y0] = [nodes[0], nodes[1]];
+    const [ax, ay] = [nodes[along] - x0, nodes[along + 1] - y0];
+    const [bx, by] = [nodes[down] - x0, nodes[down + 1] - y0];
+    const area = ax * by - ay * bx || 1;
+    let u = ((x - x0) * by - (y - y0) * bx) / area;
+    let v = ((y - y0) * ax - (x - x0) * ay) / area;
+    if (last === 6) return [u, v];
+    for (let i = 0; i < 5; i++) {
       const [mx, my] = this.map(n, u, v);
-      u += (x - mx) / sx;
-      v += (y - my) / sy;
+      u += ((x - mx) * by - (y - my) * bx) / area;
+      v += ((y - my) * ax - (x - mx) * ay) / area;
     }
     return [u, v];
   }
