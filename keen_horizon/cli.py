@@ -19,12 +19,14 @@ from .core.errors import KeenError, disk_errors
 from .core.media.encode import QUALITIES, Encoding
 from .core.media.mp4 import CONTAINERS
 from .core.media.probe import Scan, scan
-from .core.motion.camera import camera_motion
-from .core.motion.fitted import fitted_motion
+from .core.motion.camera import CameraMotion, camera_motion
+from .core.motion.fitted import base_motion, fitted_motion
+from .core.motion.held import HeldTrack
 from .core.motion.measure import Measure
+from .core.motion.shutter import estimate_readout
 from .core.steady.cost import cost_curve, starts
 from .core.steady.solution import solve
-from .core.treatment import Treatment, read, schema, with_settings
+from .core.treatment import HeldPoint, Treatment, read, schema, with_settings
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -86,7 +88,8 @@ def _measure(options: argparse.Namespace) -> None:
     first, last = _range(options, found)
     with _measured(options, found, first, last) as measured:
         motion = camera_motion(measured, found.probe.canvas, options.model)
-        _write_json(options.json, pipeline.measure_report(motion, found.probe.canvas))
+        readout = estimate_readout(measured, found.probe.canvas, motion)
+        _write_json(options.json, pipeline.measure_report(motion, found.probe.canvas, readout))
 
 
 def _correct(options: argparse.Namespace) -> None:
@@ -109,7 +112,7 @@ def _correct(options: argparse.Namespace) -> None:
     started = time.perf_counter()
     with _measured(options, found, first, last) as measured:
         measured_at = time.perf_counter()
-        motion = fitted_motion(measured, canvas, treatment)
+        motion = _fitted(options, found, measured, treatment)
         solution = solve(motion, canvas, treatment)
     solved_at = time.perf_counter()
     rendered = pipeline.render(
@@ -141,7 +144,7 @@ def _cost(options: argparse.Namespace) -> None:
     first, last = _range(options, found)
     canvas = found.probe.canvas
     with _measured(options, found, first, last) as measured:
-        motion = fitted_motion(measured, canvas, treatment)
+        motion = _fitted(options, found, measured, treatment)
         curve = cost_curve(motion, canvas, treatment)
     _write_json(
         options.json,
@@ -151,6 +154,19 @@ def _cost(options: argparse.Namespace) -> None:
             "starts": [asdict(point) for point in starts(curve)],
         },
     )
+
+
+def _fitted(
+    options: argparse.Namespace, found: Scan, measured: Measure, treatment: Treatment
+) -> CameraMotion:
+    """The motion a treatment stands on; points that are to be held are followed."""
+    canvas = found.probe.canvas
+
+    def followed(point: HeldPoint) -> HeldTrack:
+        motion = base_motion(measured, canvas, "similarity")
+        return pipeline.follow(options.input, found, canvas, motion, point, _Meter("following"))
+
+    return fitted_motion(measured, canvas, treatment, followed=followed)
 
 
 @contextmanager

@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from .errors import KeenError, disk_errors
+from .errors import BadSetting, KeenError, disk_errors
 from .geometry.canvas import Canvas
 from .geometry.chain import View, WarpChain
 from .media.decode import Picture, frames, working_format
@@ -22,11 +22,13 @@ from .media.encode import Encoding, Mp4Writer
 from .media.probe import Scan
 from .media.segments import join, plan
 from .motion.camera import CameraMotion
+from .motion.held import HeldTrack, follow_point
 from .motion.marks import MarkFollower
 from .motion.measure import Measure, MeasureWriter
+from .motion.shutter import Readout
 from .picture.warp import sampler_of, warp_planes
 from .steady.solution import Solution
-from .treatment import Treatment
+from .treatment import HeldPoint, Treatment
 
 Progress = Callable[[int, int], None]
 
@@ -63,6 +65,23 @@ def measure(
             progress(picture.index - first + 1, total)
         writer.close(scan.times[first : last + 1], first)
     return Measure.read(folder)
+
+
+def follow(
+    path: Path, scan: Scan, canvas: Canvas, motion: CameraMotion, point: HeldPoint,
+    progress: Progress = silent,
+) -> HeldTrack:  # fmt: skip
+    """Follow a held point through the frames of ``motion``; one that cannot be followed says so."""
+
+    def luma(first: int, last: int) -> Iterator[Any]:
+        for picture in frames(path, scan, first, last, luma_only=True):
+            yield picture.planes[0]
+
+    try:
+        return follow_point(luma, canvas, motion, point, progress)
+    except BadSetting as error:
+        said = f"{error.message[:1].upper()}{error.message[1:]} The camera is followed instead."
+        return HeldTrack.nothing(len(motion), said)
 
 
 @dataclass(frozen=True)
@@ -143,7 +162,9 @@ def render(
     return Rendered(output.width, output.height, sound, total)
 
 
-def measure_report(motion: CameraMotion, canvas: Canvas) -> dict[str, Any]:
+def measure_report(
+    motion: CameraMotion, canvas: Canvas, readout: Readout | None = None
+) -> dict[str, Any]:
     """The measure as JSON data: see ``docs/formats.md``."""
     matrices = motion.steps.pixel_matrices(canvas)
     return {
@@ -161,6 +182,14 @@ def measure_report(motion: CameraMotion, canvas: Canvas) -> dict[str, Any]:
             for t in range(len(motion))
         ],
         "cuts": (motion.first + motion.cuts).tolist(),
+        "blurred": (motion.first + np.nonzero(motion.blurred)[0]).tolist(),
+        "readout": None
+        if readout is None
+        else {
+            "ms": round(readout.ms, 2),
+            "sure_ms": round(readout.sure, 2) if np.isfinite(readout.sure) else None,
+            "words": readout.words,
+        },
     }
 
 

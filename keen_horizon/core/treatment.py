@@ -53,13 +53,47 @@ class Group(_Station):
 Subject = Annotated[Lasso | Group, Field(discriminator="kind")]
 
 
+class Placing(_Station):
+    """Where a held point is at a frame."""
+
+    frame: int = Field(ge=0, description="Frame of the recording.")
+    at: Place = Field(description="The place, as shares of the picture's size.")
+
+
+class HeldPoint(Placing):
+    """A point of the picture that is followed, to be held."""
+
+    pattern: float = Field(
+        0.08, ge=0.02, le=0.5, description="Side of the pattern box, as a share of the height."
+    )
+    search: float = Field(
+        0.08, ge=0.01, le=0.5, description="How far around it is looked for, likewise."
+    )
+    again: tuple[Placing, ...] = Field(
+        (), max_length=50, description="Frames at which it was placed again by hand."
+    )
+
+
+class ShutterSettings(_Station):
+    """Rows that were read one after the other."""
+
+    on: bool = Field(True, description="Whether the readout is corrected.")
+    readout: float = Field(
+        0.0, ge=0, le=60, description="From the first row to the last, in ms; 0: a global shutter."
+    )
+    strong: bool = Field(
+        False, description="Also vibration faster than the frame rate, in bands of rows."
+    )
+
+
 class MotionSettings(_Station):
     """What the steadied camera should do."""
 
     on: bool = Field(True, description="Whether the shake is removed at all.")
-    aim: Literal["follow", "lock_off"] = Field(
+    aim: Literal["follow", "lock_off", "hold"] = Field(
         "follow",
-        description="follow: keep the move, lose the shake. lock_off: as from a tripod.",
+        description="follow: keep the move, lose the shake. lock_off: as from a tripod. hold: "
+        "keep chosen points where they are.",
     )
     calm: float = Field(
         40.0,
@@ -79,6 +113,18 @@ class MotionSettings(_Station):
     )
     lock_frame: int | None = Field(
         None, ge=0, description="Frame whose view a lock-off gives; null: the one that costs least."
+    )
+    hold: tuple[HeldPoint, ...] = Field(
+        (), max_length=4, description="Points to hold: one for position, two for roll and size "
+        "too, four for perspective.",
+    )  # fmt: skip
+    hold_at: Place | None = Field(
+        None,
+        description="Where the first is held, as shares of the steadied picture before zoom; "
+        "null: where it is.",
+    )
+    tightness: float = Field(
+        100.0, ge=0, le=100, description="100: dead still; 0: gently brought back."
     )
     model: Literal["shift", "similarity", "perspective", "rotation", "mesh", "decide"] = Field(
         "similarity",
@@ -147,8 +193,9 @@ class FrameSettings(_Station):
 KEYABLE = ("motion.ease", "frame.extra_zoom", "frame.offset_x", "frame.offset_y")
 
 
-STATIONS = ("motion", "frame")  # of the light path, in the order of a treatment
-OF_A_CLIP = {"motion": ("aside", "steer_by", "lock_frame")}  # they name frames of their recording
+STATIONS = ("shutter", "motion", "frame")  # of the light path, in the order of a treatment
+# What names frames or places of one recording.
+OF_A_CLIP = {"motion": ("aside", "steer_by", "lock_frame", "hold", "hold_at")}
 
 
 class SettingKey(_Station):
@@ -163,6 +210,7 @@ class Treatment(_Station):
     """All settings of all stations for one clip."""
 
     version: Literal[1] = Field(1, description="Version of this format.")
+    shutter: ShutterSettings = ShutterSettings()
     motion: MotionSettings = MotionSettings()
     frame: FrameSettings = FrameSettings()
     keys: dict[Literal[KEYABLE], tuple[SettingKey, ...]] = Field(  # type: ignore[valid-type]
@@ -306,7 +354,7 @@ def allowed(key: str) -> str:
         node = _described(node, definitions)
         if part.isdigit():  # a member of a list
             node = node.get("items", {})
-        elif part in definitions or part in ("lasso", "group"):
+        elif part in ("lasso", "group"):
             node = definitions[part.capitalize()]
         else:
             node = node.get("properties", {}).get(part, {})

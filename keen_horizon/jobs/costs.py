@@ -35,7 +35,9 @@ class CostCurves:
         end = time.monotonic() + seconds
         key = cost_key(measure, treatment)
         curve = self._known(key)
-        if measure.last_frame - measure.first_frame + 1 <= SOLVED_AT_ONCE:
+        if measure.last_frame - measure.first_frame + 1 <= SOLVED_AT_ONCE and not (
+            self._solver.to_follow(measure, treatment)
+        ):
             for longer in self._growing(recording, measure, treatment, curve):
                 curve = longer
                 if time.monotonic() > end:

@@ -11,17 +11,18 @@ from ..core.motion.camera import CameraMotion
 from ..core.motion.fit import Model
 from ..core.motion.fitted import base_motion, fitted_motion, motion_settings
 from ..core.motion.groups import MarkGroup, groups_of
+from ..core.motion.held import HeldTrack, read_track, track_name, write_track
 from ..core.motion.kept import motion_path, read_motion
 from ..core.motion.measure import Measure as Marks
 from ..core.steady.kept import read_solution, write_solution
 from ..core.steady.solution import Solution, solve
-from ..core.treatment import Treatment
+from ..core.treatment import HeldPoint, Treatment
 from ..store.models import Measure, Recording
 from ..store.vault import Vault
 from .recent import Recent
 
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
-SOLVER = 5  # to be raised when treatments come out differently: what is kept is then solved anew
+SOLVER = 6  # to be raised when treatments come out differently: what is kept is then solved anew
 
 
 class Solver:
@@ -50,7 +51,11 @@ class Solver:
         return found
 
     def motion(self, recording: Recording, measure: Measure, treatment: Treatment) -> CameraMotion:
-        """The motion that the treatment stands on."""
+        """The motion that the treatment stands on; points that nobody has followed yet are left
+        out."""
+        if self.to_follow(measure, treatment):
+            settings = treatment.motion.model_copy(update={"aim": "follow"})
+            treatment = treatment.model_copy(update={"motion": settings})
         name = json.dumps([measure.folder_key, motion_settings(treatment)], sort_keys=True)
         found = self._motions.get(name)
         if found is None:
@@ -60,9 +65,24 @@ class Solver:
                 treatment,
                 base=lambda model: self.base_motion(recording, measure, model),
                 grouped=lambda: self.groups(recording, measure),
+                followed=lambda point: read_track(self._vault.path(track_key(measure, point))),
             )
             self._motions.put(name, found)
         return found
+
+    def to_follow(self, measure: Measure, treatment: Treatment) -> list[HeldPoint]:
+        """Points to be held that nobody has followed yet: a worker has to, with the pictures."""
+        if treatment.motion.aim != "hold":
+            return []
+        return [
+            point
+            for point in treatment.motion.hold
+            if not self._vault.path(track_key(measure, point)).exists()
+        ]
+
+    def keep_track(self, measure: Measure, point: HeldPoint, track: HeldTrack) -> None:
+        with self._vault.keeping(track_key(measure, point)) as part:
+            write_track(track, part)
 
     def groups(self, recording: Recording, measure: Measure) -> list[MarkGroup]:
         """The marks that move together."""
@@ -84,7 +104,8 @@ class Solver:
     def find(
         self, recording: Recording, measure: Measure, treatment: Treatment, *, patient: bool
     ) -> Solution | None:
-        """The solution; None if it would take long and the caller is not ``patient``.
+        """The solution; None if it would take long and the caller is not ``patient``, or if
+        points have to be followed first.
 
         What a patient caller solves of a long clip is kept in the vault for the others.
         """
@@ -95,6 +116,8 @@ class Solver:
         canvas = _canvas(recording)
         path = self._vault.path(key)
         long = measure.last_frame - measure.first_frame + 1 > SOLVED_AT_ONCE
+        if self.to_follow(measure, treatment):
+            return None
         if path.exists():
             solution = read_solution(path, canvas)
         elif long and not patient:
@@ -110,6 +133,13 @@ class Solver:
 
 def _canvas(recording: Recording) -> Canvas:
     return Probe.from_json(recording.probe or {}).canvas
+
+
+def track_key(measure: Measure, point: HeldPoint) -> str:
+    """The vault key of a held point's track."""
+    name = track_name(point, measure.first_frame, measure.last_frame)
+    digest = hashlib.sha256(f"{measure.folder_key} {name}".encode()).hexdigest()
+    return f"tracks/{digest[:2]}/{digest}.npz"
 
 
 def solution_key(measure: Measure, treatment: Treatment) -> str:

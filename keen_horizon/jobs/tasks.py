@@ -17,7 +17,7 @@ from ..core.media.probe import Scan, scan
 from ..core.media.proxy import make_proxy
 from ..core.motion.fitted import base_motion
 from ..core.motion.kept import write_motion
-from ..core.steady.solution import first_treatment
+from ..core.steady.solution import Solution, first_treatment
 from ..core.treatment import Treatment, parse
 from ..store import treatments
 from ..store.database import Database
@@ -63,7 +63,7 @@ class Workshop:
             case "measure":
                 self._measure(run, recording, details)
             case "solve":
-                self._solve(recording, details)
+                self._solve(run, recording, details)
             case "cost":
                 self._cost(run, recording, details)
             case "export" if export_id is not None:
@@ -136,9 +136,9 @@ class Workshop:
                 )
             ):
                 treatments.change(session, clip, first_treatment(motion, canvas))
-        self._note_shake(recording, first, last)
+        self._note_shake(run, recording, first, last)
 
-    def _note_shake(self, recording: Recording, first: int, last: int) -> None:
+    def _note_shake(self, run: Run, recording: Recording, first: int, last: int) -> None:
         """The shake figures the shelf shows."""
         with self.database.session.begin() as session:
             for clip in session.scalars(
@@ -150,18 +150,43 @@ class Workshop:
             ):
                 measure = treatments.measure_of(session, clip)
                 if measure is not None:
-                    solution = self._solver.find(
-                        recording, measure, treatments.current(clip), patient=True
-                    )
-                    assert solution is not None
+                    solution = self._solved(run, recording, measure, treatments.current(clip))
                     clip.shake = shelf_figures(solution.report)
 
-    def _solve(self, recording: Recording, details: dict[str, Any]) -> None:
-        self._solver.find(recording, *self._wanted(details), patient=True)
+    def _solve(self, run: Run, recording: Recording, details: dict[str, Any]) -> None:
+        self._solved(run, recording, *self._wanted(details))
+
+    def _solved(
+        self, run: Run, recording: Recording, measure: Measure, treatment: Treatment
+    ) -> Solution:
+        """A solution, whatever it takes: points to be held are followed first."""
+        self._follow(run, recording, measure, treatment)
+        solution = self._solver.find(recording, measure, treatment, patient=True)
+        assert solution is not None
+        return solution
+
+    def _follow(
+        self, run: Run, recording: Recording, measure: Measure, treatment: Treatment
+    ) -> None:
+        points = self._solver.to_follow(measure, treatment)
+        if not points:
+            return
+        found = stored_scan(recording, self.vault)
+        source, canvas = self.vault.path(recording.source_key), found.probe.canvas
+        motion = self._solver.base_motion(recording, measure, "similarity")
+        for k, point in enumerate(points):
+
+            def progress(done: int, total: int, k: int = k) -> None:
+                run.progress(k * total + done, len(points) * total)
+
+            track = pipeline.follow(source, found, canvas, motion, point, progress)
+            self._solver.keep_track(measure, point, track)
 
     def _cost(self, run: Run, recording: Recording, details: dict[str, Any]) -> None:
         curves = CostCurves(self.vault, self._solver)
-        curves.work_out(recording, *self._wanted(details), run.progress)
+        measure, treatment = self._wanted(details)
+        self._follow(run, recording, measure, treatment)
+        curves.work_out(recording, measure, treatment, run.progress)
 
     def _wanted(self, details: dict[str, Any]) -> tuple[Measure, Treatment]:
         """What :func:`.solutions.solving_details` wrote down."""
@@ -177,8 +202,7 @@ class Workshop:
         source = self.vault.path(recording.source_key)
         found: Scan = stored_scan(recording, self.vault)
         started = time.monotonic()
-        solution = self._solver.find(recording, measure, treatment, patient=True)
-        assert solution is not None
+        solution = self._solved(run, recording, measure, treatment)
         solved = time.monotonic()
         with self.vault.room_of(run.work_id, run.attempt) as room:
             target = room / "export.mp4"

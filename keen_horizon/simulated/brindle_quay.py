@@ -7,14 +7,14 @@ painted boathouses and a brick engine shed on the far side, hills behind.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .camera import Array, Pinhole, Truth, ease, footfall, rotations, tremor
+from .camera import Array, Pinhole, Truth, buzz, ease, footfall, rotations, tremor
 from .figures import carried, gull, walker
 from .scene import Actor, Panel, Scene, level, upright
 from .textures import (
@@ -41,6 +41,8 @@ METRE = 56  # texture pixels a metre of façade
 RATE = 30.0
 SIZE = (1280, 720)
 VIEW = 62.0  # degrees across
+MARGIN = 64  # px drawn around a frame that is read row by row
+READOUT = 0.022  # seconds from the first row to the last, of the camera on the tender
 
 
 @dataclass(frozen=True)
@@ -59,7 +61,7 @@ class Take:
 
     def frame(self, frame: int) -> NDArray[np.uint8]:
         """One frame; any, in any order."""
-        picture = self.scene.draw(self.truth, frame)
+        picture = self._drawn(frame)
         grain = _grain()
         rng = np.random.default_rng(frame)
         height, width = picture.shape[:2]
@@ -70,6 +72,16 @@ class Take:
             cv2.addWeighted(picture, 1.0, piece, strength, -128 * strength, dtype=cv2.CV_8U),
             np.uint8,
         )
+
+    def _drawn(self, frame: int) -> NDArray[np.uint8]:
+        truth = self.truth
+        if truth.row_rotation is None:
+            return self.scene.draw(truth, frame)
+        camera = truth.camera
+        wide = Pinhole(camera.width + 2 * MARGIN, camera.height + 2 * MARGIN, camera.focal)
+        whole = self.scene.draw(replace(truth, camera=wide), frame)
+        rows = truth.rows_from(frame, MARGIN).astype(np.float32)
+        return np.asarray(cv2.remap(whole, rows, None, cv2.INTER_LINEAR), np.uint8)
 
     def background(self) -> Array:
         """``(m, 3)`` world points on the far façades, for checking against."""
@@ -289,4 +301,33 @@ def _doorway() -> Panel:
     return upright(finished(wood, alpha), 2.0 - 2.7, -3.4 + 0.23 + 1.72, 3.0, 3.45)
 
 
-TAKES = {"quay walk": quay_walk, "loft doorway": loft_doorway}
+def tender_deck(seconds: float = 8.0, *, readout: float = READOUT, buzzing: float = 1.0) -> Take:
+    """From a tender that lies in the basin with its engine on: it rolls, turns and buzzes, and the
+    camera reads its rows one after the other, ``readout`` seconds from the first to the last."""
+    times = np.arange(round(seconds * RATE)) / RATE
+    camera = Pinhole.from_view(*SIZE, VIEW)
+    shares = (np.arange(camera.height) + 0.5) / camera.height - 0.5
+    row_times = times[:, None] + readout * shares
+    at = np.concatenate([times, row_times.ravel()])
+    rng = np.random.default_rng(47)
+
+    def tremors(low: float, high: float) -> Array:
+        return tremor(at, low, high, rng)
+
+    yaw = 4.0 * ease(at, 0.5, 7.5) - 2.0 + 0.8 * tremors(0.2, 0.6) + 0.35 * tremors(1.5, 6)
+    pitch = -1.5 + 0.5 * tremors(0.2, 0.7) + 0.22 * tremors(1.5, 6)
+    roll = 1.1 * tremors(0.15, 0.5) + 0.25 * tremors(1.5, 5)
+    yaw = yaw + buzzing * 0.045 * buzz(at, 43.0, rng)
+    pitch = pitch + buzzing * 0.035 * buzz(at, 43.0, rng)
+    turned = rotations(np.radians(yaw), np.radians(pitch), np.radians(roll))
+    n = len(times)
+    position = np.tile([1.0, -1.1, 3.0], (n, 1))
+    truth = Truth(
+        camera, times, row_times, position, turned[:n],
+        turned[n:].reshape(n, camera.height, 3, 3),
+    )  # fmt: skip
+    scene = Scene((*_backdrop(), *_far_side(), gull(1.0, 5.0, -9.0, 14.0, -5.0, 15.0), *_basin()))
+    return Take("tender deck", scene, truth)
+
+
+TAKES = {"quay walk": quay_walk, "loft doorway": loft_doorway, "tender deck": tender_deck}

@@ -40,6 +40,8 @@ class Truth:
 
     ``position`` ``(n, 3)`` metres, ``rotation`` ``(n, 3, 3)`` world to camera, ``times`` ``(n,)``
     seconds, ``row_times`` ``(n, rows)`` seconds (all rows at once: a global shutter).
+    ``row_rotation`` ``(n, rows, 3, 3)`` is how the camera was turned when each row was read, if not
+    all were read at once.
     """
 
     camera: Pinhole
@@ -47,16 +49,43 @@ class Truth:
     row_times: Array
     position: Array
     rotation: Array
+    row_rotation: Array | None = None
 
     def __len__(self) -> int:
         return len(self.times)
 
     def project(self, points: Array, frame: int) -> Array:
         """World points ``(m, 3)`` to pixels ``(m, 2)``; NaN behind the camera."""
-        seen = (points - self.position[frame]) @ self.rotation[frame].T @ self.camera.matrix.T
+        off = points - self.position[frame]
+        pixels = self._seen(off @ self.rotation[frame].T)
+        if self.row_rotation is not None:
+            for _ in range(4):  # the row tells the time, and the time the row
+                row = np.clip(np.nan_to_num(pixels[:, 1]), 0, self.camera.height - 1)
+                turned = self.row_rotation[frame][np.rint(row).astype(int)]
+                pixels = self._seen(np.einsum("mij,mj->mi", turned, off))
+        return pixels
+
+    def _seen(self, directions: Array) -> Array:
+        seen = directions @ self.camera.matrix.T
         with np.errstate(divide="ignore", invalid="ignore"):
             pixels = seen[:, :2] / seen[:, 2:]
         return np.where(seen[:, 2:] > 0.1, pixels, np.nan)
+
+    def rows_from(self, frame: int, margin: int) -> Array:
+        """``(height, width, 2)`` where each pixel of a frame read row by row lies in a picture
+        taken all at once, ``margin`` px larger on all sides."""
+        assert self.row_rotation is not None
+        camera = self.camera
+        matrix = camera.matrix
+        turned = self.rotation[frame] @ np.swapaxes(self.row_rotation[frame], -1, -2)
+        maps = matrix @ turned @ np.linalg.inv(matrix)
+        x = np.arange(camera.width)
+        y = np.arange(camera.height)[:, None]
+        u, v, w = (
+            maps[:, i, 0, None] * x + maps[:, i, 1, None] * y + maps[:, i, 2, None]
+            for i in range(3)
+        )
+        return np.asarray(np.stack([u / w, v / w], axis=-1) + margin)
 
 
 def rotations(yaw: Array, pitch: Array, roll: Array) -> Array:

@@ -80,6 +80,16 @@ class Measure(Base):
     created: Mapped[datetime] = mapped_column(default=now)
 
 
+class Camera(Base):
+    """What is known of a camera, by the name its owner gave it. ``readout`` in ms."""
+
+    __tablename__ = "cameras"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    readout: Mapped[float]
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
 class Clip(Base):
     """A range of a recording. ``last_frame`` is None until the recording has been taken in."""
 

@@ -53,7 +53,7 @@ def services() -> Services:
 def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     """The application on a database (default ``KEEN_DATABASE_URL``) and a data folder
     (default ``KEEN_DATA``)."""
-    from . import clip, cost, errors, export, marks, media, shelf, work
+    from . import clip, cost, errors, export, marks, media, shelf, shutter, work
 
     url = url or os.environ["KEEN_DATABASE_URL"]
     data = data or Path(os.environ["KEEN_DATA"])
@@ -75,8 +75,8 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         Database(url), vault, Queue(url), solver, CostCurves(vault, solver)
     )
     CSRFProtect(app)
-    for part in (shelf.page, clip.page, marks.page, cost.page, export.page, work.page, media.page):
-        app.register_blueprint(part)
+    for part in (shelf, clip, shutter, marks, cost, export, work, media):
+        app.register_blueprint(part.page)
     errors.register(app)
     app.after_request(_guarded)
     return app

@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
-from ..core.media.probe import Probe
 from ..core.motion.fitted import motion_settings
 from ..core.quality.scores import output_steps
 from ..core.steady.solution import Solution
@@ -241,6 +240,8 @@ def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
             "solving": None,
             "report": report,
             "words": {
+                "shutter": words.shutter_words(treatment),
+                "straight": words.straight_words(report),
                 "motion": words.motion_words(treatment, report),
                 "why": found.motion.choice.why if found.motion.choice else "",
                 "wobble": words.wobble_words(report),
@@ -286,9 +287,20 @@ def _strip(solution: Solution, treatment: Treatment) -> dict[str, Any]:
         "zoom": packed(solution.chain.view.zooms(len(motion)), np.float32),
         "blurred": packed(motion.blurred, np.float32),
         "keyed": {name: packed(treatment.values(name, frames), np.float32) for name in KEYABLE},
+        "held": packed(np.min([track.sure for track in motion.held], axis=0), np.float32)
+        if motion.held
+        else None,
+        "places": packed(_shares(solution), np.float32) if motion.held else None,
         "confidence": packed(motion.confidence, np.float32),
         "cuts": motion.cuts.tolist(),
     }
+
+
+def _shares(solution: Solution) -> NDArray[np.float64]:
+    """``(points, n, 2)`` where the held points are, shares of the source picture."""
+    canvas = solution.chain.source
+    size = np.array([canvas.width, canvas.height])
+    return np.stack([(canvas.to_pixels(t.places) + 0.5) / size for t in solution.motion.held])
 
 
 def _components(a: NDArray[np.complex128], b: NDArray[np.complex128]) -> dict[str, str]:

@@ -8,12 +8,12 @@ from typing import Any
 from ..core.quality.scores import in_pixels
 from ..core.treatment import Treatment
 
-AIMS = {"follow": "Follow", "lock_off": "Lock off"}
+AIMS = {"follow": "Follow", "lock_off": "Lock off", "hold": "Hold"}
 EDGES = {"leave": "Leave", "trim": "Trim", "fill": "Fill"}
 
 
 def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
-    """``Follow · calm 40 · 99 % less shake``."""
+    """``Follow · calm 40 · 99 % calmer``."""
     if not treatment.motion.on:
         return "off"
     calms = treatment.motion.calms.values()
@@ -22,7 +22,26 @@ def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
     if report is None:
         return words
     removed = removed_words(report)
-    return f"{words} · {removed} less shake" if removed else f"{words} · nothing removed"
+    return f"{words} · {removed} calmer" if removed else f"{words} · nothing removed"
+
+
+def shutter_words(treatment: Treatment) -> str:
+    """``22.7 ms · strong``."""
+    shutter = treatment.shutter
+    if not shutter.on:
+        return "off"
+    if not shutter.readout:
+        return "global"
+    return f"{shutter.readout:g} ms{' · strong' if shutter.strong else ''}"
+
+
+def straight_words(report: dict[str, Any]) -> str:
+    """What putting the rows right did to the wobble; nothing where none were."""
+    before, after = report["wobble_before"], report["wobble_straight"]
+    if before is None or before == after:
+        return ""
+    sure = report["shake_accuracy"]
+    return f"Wobble {in_pixels(before, sure)} → {in_pixels(after, sure)} by this station."
 
 
 def shake_words(figures: dict[str, Any]) -> dict[str, str]:

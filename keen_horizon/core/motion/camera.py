@@ -22,6 +22,7 @@ from .pairs import Pairs, pairs_of
 
 if TYPE_CHECKING:
     from ..geometry.bend import RowMotion
+    from .held import HeldTrack
     from .local import Choice, LocalMotion
 
 BATCH = 256  # pairs worked on at once: bounds memory whatever the clip's length
@@ -44,7 +45,8 @@ class CameraMotion:
     adds, ``rows`` how the picture moved while it was read (the steps are then without that), and
     ``choice`` why the model is what it is, if the clip was to decide; ``notes`` say what could not
     be done. ``blurred`` ``(n,)`` as :func:`blurred_frames`; ``wobble`` ``(n, 54)`` as
-    :func:`.local_wobble`, where it was worked out.
+    :func:`.local_wobble`, where it was worked out; ``straight_wobble`` is what is left of it once
+    the rows are put right, if they are. ``held`` are the points that are to be held.
     """
 
     model: Model
@@ -63,6 +65,8 @@ class CameraMotion:
     notes: tuple[str, ...] = ()
     blurred: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
     wobble: NDArray[np.complex64] | None = None
+    straight_wobble: NDArray[np.complex64] | None = None
+    held: tuple[HeldTrack, ...] = ()
 
     def __len__(self) -> int:
         return len(self.steps)

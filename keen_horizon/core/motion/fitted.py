@@ -4,19 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from functools import cache
+from functools import cache, partial
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
 from ..quality.wobble import local_wobble
-from ..treatment import MotionSettings, Treatment
+from ..treatment import HeldPoint, MotionSettings, Treatment
 from .aside import aside_records
 from .camera import CameraMotion, camera_motion
 from .fit import Model
 from .groups import MarkGroup, groups_of
+from .held import HeldTrack
 from .local import SIMPLEST_FIRST, LocalMotion, choose_model, local_motion
 from .measure import Measure
+from .shutter import through_shutter
 
 Base = Callable[[Model], CameraMotion]
 
@@ -24,27 +27,37 @@ Base = Callable[[Model], CameraMotion]
 def fitted_motion(
     measure: Measure, canvas: Canvas, treatment: Treatment, base: Base | None = None,
     grouped: Callable[[], list[MarkGroup]] | None = None,
+    followed: Callable[[HeldPoint], HeldTrack] | None = None,
 ) -> CameraMotion:  # fmt: skip
     """The motion that a treatment stands on.
 
     ``base`` gives the fit of all marks by a model, if it is known already, as :func:`base_motion`;
-    ``grouped`` the groups of its marks.
+    ``grouped`` the groups of its marks; ``followed`` a held point's track.
     """
-    settings = treatment.motion
+    settings, shutter = treatment.motion, treatment.shutter
     base = base or cache(lambda model: base_motion(measure, canvas, model))
     model: Model = "shift" if settings.model == "shift" else "similarity"
     motion = base(model)
     wobble = motion.wobble
     notes: list[str] = []
     narrow = settings.steer_by is not None
+    aside: NDArray[np.bool_] | None = None
     if settings.aside or narrow:
         whole = base("similarity")
         groups = grouped or cache(lambda: groups_of(measure, canvas, whole))
         aside, notes = aside_records(settings, measure, canvas, whole, groups)
         if aside.any():
             motion = camera_motion(measure, canvas, model, aside, narrow=narrow)
+    rows = straight = None
+    if shutter.on and shutter.readout > 0:
+        fit = partial(camera_motion, canvas=canvas, model=model, aside=aside, narrow=narrow)
+        measure, motion, rows = through_shutter(
+            measure, canvas, motion, shutter.readout / 1000, strong=shutter.strong, fit=fit
+        )
+        straight = wobble_of(measure, canvas, motion)
+    now = replace(motion, wobble=wobble if straight is None else straight)
     if settings.model == "decide":
-        motion = _decided(measure, canvas, replace(motion, wobble=wobble), settings)
+        motion = _decided(measure, canvas, now, settings)
     else:
         chosen: str = settings.model
         if chosen == "rotation" and settings.angle_of_view is None:
@@ -57,16 +70,26 @@ def fitted_motion(
             measure, canvas, motion, chosen, settings.stiffness, settings.angle_of_view
         )
         motion = replace(motion, local=local)
-    return replace(motion, wobble=wobble, notes=tuple(notes))
+    to_hold = settings.hold if settings.aim == "hold" and followed is not None else ()
+    held = [followed(point) for point in to_hold if followed is not None]
+    notes += dict.fromkeys(track.note for track in held if track.note)
+    return replace(
+        motion, wobble=wobble, straight_wobble=straight, rows=rows, held=tuple(held),
+        notes=tuple(notes),
+    )  # fmt: skip
+
+
+def wobble_of(measure: Measure, canvas: Canvas, motion: CameraMotion) -> NDArray[np.complex64]:
+    """The wobble of the pictures that were measured: see :func:`.local_wobble`."""
+    local = local_motion(measure, canvas, motion, "mesh")
+    assert local.steps is not None
+    return local_wobble(local.steps, motion.sure, motion.times, motion.segments, canvas)
 
 
 def base_motion(measure: Measure, canvas: Canvas, model: Model) -> CameraMotion:
     """The fit of all marks by ``model``, with the wobble of the source."""
     motion = camera_motion(measure, canvas, model)
-    local = local_motion(measure, canvas, motion, "mesh")
-    assert local.steps is not None
-    wobble = local_wobble(local.steps, motion.sure, motion.times, motion.segments, canvas)
-    return replace(motion, wobble=wobble)
+    return replace(motion, wobble=wobble_of(measure, canvas, motion))
 
 
 def _decided(
@@ -115,5 +138,9 @@ def motion_settings(treatment: Treatment) -> dict[str, object]:
         del kept["angle_of_view"]
     if treatment.motion.model != "decide":
         del kept["wobble_limit"]
+    if treatment.motion.aim == "hold":
+        kept["hold"] = treatment.motion.model_dump(mode="json", include={"hold"})["hold"]
+    shutter = treatment.shutter
+    kept["shutter"] = [shutter.readout, shutter.strong] if shutter.on and shutter.readout else None
     return kept
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ..geometry.similarity import Similarities
 from .camera import CameraMotion
 from .fit import Model
+from .held import HeldTrack
 
 FIT = 3  # to be raised when motions come out differently: what is kept is then fitted anew
 
@@ -37,7 +38,13 @@ def packed(motion: CameraMotion) -> dict[str, NDArray[Any]]:
         "model": np.array(motion.model),
         "blurred": motion.blurred,
     }
-    return kept if motion.wobble is None else kept | {"wobble": motion.wobble}
+    for name in ("wobble", "straight_wobble"):
+        if getattr(motion, name) is not None:
+            kept[name] = getattr(motion, name)
+    if motion.held:
+        kept["held"] = np.stack([track.places for track in motion.held])
+        kept["held_sure"] = np.stack([track.sure for track in motion.held])
+    return kept
 
 
 def unpacked(kept: Mapping[str, NDArray[Any]]) -> CameraMotion:
@@ -56,6 +63,13 @@ def unpacked(kept: Mapping[str, NDArray[Any]]) -> CameraMotion:
         aside=np.unpackbits(kept["aside"], count=aside).astype(bool),
         blurred=kept["blurred"],
         wobble=kept.get("wobble"),
+        straight_wobble=kept.get("straight_wobble"),
+        held=tuple(
+            HeldTrack(places, sure)
+            for places, sure in zip(kept["held"], kept["held_sure"], strict=True)
+        )
+        if "held" in kept
+        else (),
     )
 
 

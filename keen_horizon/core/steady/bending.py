@@ -13,7 +13,8 @@ from ..motion.camera import CameraMotion
 from ..quality.scores import fast_part
 from ..treatment import MotionSettings
 
-FASTER_THAN = {"follow": 0.7, "lock_off": 0.3}  # Hz: slower local motion is left to the scene
+# Hz: slower local motion is left to the scene
+FASTER_THAN = {"follow": 0.7, "hold": 0.7, "lock_off": 0.3}
 SOFTENED = 7  # frames over which a bend gives way to the stretch limit and comes back
 
 
@@ -37,10 +38,10 @@ def bend_of(motion: CameraMotion, canvas: Canvas, settings: MotionSettings) -> B
         out[part] = fast_part(paths, motion.times[part], above)
     share = min(1.0, max(settings.calms.values()) / 25.0)
     bend = Bend(canvas, (share * out).reshape(steps.shape).astype(np.complex64))
-    return _held(bend, settings.stretch_limit / 100.0)
+    return held_back(bend, settings.stretch_limit / 100.0)
 
 
-def _held(bend: Bend, most: float) -> Bend:
+def held_back(bend: Bend, most: float) -> Bend:
     """The bend weakened, smoothly in time, where it would stretch more than ``most``."""
     share = np.minimum(1.0, most / np.maximum(bend.strain(), 1e-9))
     if (share < 1.0).any():

@@ -61,6 +61,7 @@ def price(
         "distortion_value": scores.distortion_value(chain.steady.linear_parts),
         "cropping_ratio": 1.0 / float(zooms.max()),
         "wobble_before": None,
+        "wobble_straight": None,
         "wobble_after": None,
         "wobble_measure": f"{wobble.WOBBLE_MEASURE}; after: times the zoom",
         "weak_frames": int((motion.confidence < WEAK).sum()),
@@ -85,8 +86,10 @@ def _wobbling(
     if motion.wobble is None:
         return []
     before = wobble.wobble_left(motion.wobble, None, chain.source)
-    left = wobble.wobble_left(motion.wobble, chain.bend, chain.source) * enlarged
+    straight = motion.wobble if motion.straight_wobble is None else motion.straight_wobble
+    left = wobble.wobble_left(straight, chain.bend, chain.source) * enlarged
     report["wobble_before"] = float(np.sqrt((before**2).mean()))
+    report["wobble_straight"] = float(np.sqrt((np.abs(straight) ** 2).mean()))
     report["wobble_after"] = after = float(np.sqrt((left**2).mean()))
     limit = treatment.motion.wobble_limit
     if after <= max(limit, report["shake_accuracy"]):

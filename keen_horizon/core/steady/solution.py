@@ -16,6 +16,7 @@ from ..quality import scores
 from ..treatment import MotionSettings, Treatment
 from .bending import bend_of
 from .coverage import held_below, outline, room_left
+from .holding import held_chain, hold_report, hold_words
 from .locking import Locking, locking_cost
 from .path import FOLLOW, Freedom, lock_off, steady_path
 from .price import STILL, price
@@ -93,6 +94,11 @@ def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solutio
     room = room_left(chain, rim, zoom, shown.view.offsets(len(motion)))
     report = price(motion, chain, treatment, shown.needed, before)
     said = _notes(motion, treatment, report, locking)
+    report["hold"] = None
+    if treatment.motion.on and treatment.motion.aim == "hold":
+        report["hold"] = hold_report(chain, motion, treatment.motion)
+        if not any(track.note for track in motion.held):
+            said += hold_words(canvas, report["hold"])
     report["notes"] = [*notes, *motion.notes, *shown.notes, *said]
     report["locking"] = locking.report if locking is not None else None
     return Solution(chain, motion, shown.needed, room, report)
@@ -125,7 +131,10 @@ def _corrected(motion: CameraMotion, chain: WarpChain, treatment: Treatment) -> 
         anchor=anchor - motion.first if locked and anchor is not None else None,
         rim=(float(rim.real.max()), float(rim.imag.max())),
     )  # fmt: skip
-    return held_below(WarpChain(canvas, chain.view, steady, bend, chain.rows), ceiling, rim)
+    corrected = held_below(WarpChain(canvas, chain.view, steady, bend, chain.rows), ceiling, rim)
+    if settings.aim == "hold":
+        corrected = held_chain(corrected, motion, settings, ceiling, rim)
+    return corrected
 
 
 def _notes(

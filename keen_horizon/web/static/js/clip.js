@@ -4,11 +4,13 @@ import { calming } from "./calming.js";
 import { comparing } from "./comparing.js";
 import { dividing } from "./divider.js";
 import { framing } from "./framing.js";
+import { holding } from "./holding.js";
 import { keying } from "./keys.js";
 import { marking } from "./marking.js";
 import { parts } from "./parts.js";
 import { pricing } from "./pricing.js";
 import { ranging } from "./range.js";
+import { shuttering } from "./shuttering.js";
 import { Stage } from "./stage.js";
 import { Strip } from "./strip.js";
 import { viewing } from "./viewing.js";
@@ -17,6 +19,7 @@ import { Lattice } from "./warp.js";
 const AIM_HINTS = {
   follow: "Keep the move, lose the shake.",
   lock_off: "As from a tripod, room allowing.",
+  hold: "Keep a point still in the frame.",
 };
 const MODEL_HINTS = {
   shift: "Across and up-down only.",
@@ -42,12 +45,14 @@ document.addEventListener("alpine:init", () => {
     ...comparing,
     ...dividing,
     ...framing,
+    ...holding,
     ...pricing,
     ...ranging,
     ...keying,
     ...marking,
+    ...shuttering,
     ready: false, phase: "", problem: "", note: "", help: false,
-    station: "motion", motionOn: true, frameOn: true, calm: 40, ceiling: 1.25,
+    station: "motion", shutterOn: true, shutterWords: "…", readoutWords: "", straightWords: "", cameras: [], cameraName: "", motionOn: true, frameOn: true, calm: 40, ceiling: 1.25,
     aimHint: "", calmHint: "", edgeHint: "",
     motionWords: "…", frameWords: "…", motionWarning: "", frameWarning: "", sourceWords: "", outputWords: "",
     mode: "treated", grid: false, bare: true, marks: false, dotSize: 4, trail: 8,
@@ -58,6 +63,7 @@ document.addEventListener("alpine:init", () => {
     why: "", modelHint: "", bends: false, asksAngle: false, decides: false, stiff: false, lockFrame: "", lockOffer: "", lockedOff: false,
     keyables: [], easeNow: {}, extraNow: {}, offsetXNow: {}, offsetYNow: {}, zoomSpan: "", zoomName: "Zoom", zoomChanges: false,
     isFill: true, isTrim: false, isLeave: false, drifts: false,
+    holds: false, heldList: [], mayHold: true, heldPlaces: null, heldWords: "", furthest: "", holdHint: "",
     wobbleWords: "", wobbleHigh: false, blurWords: "",
     playing: false, hasSound: false, soundOn: false, frame: 0, lastIndex: 1, clock: "",
     component: "",
@@ -94,6 +100,7 @@ document.addEventListener("alpine:init", () => {
       this.holdChart();
       this.holdMarks();
       this.holdDetail();
+      this.holdPoints();
       for (const name of ["mode", "grid", "bare"]) parts.stage[name] = this[name];
       Object.assign(parts.stage.markings, { on: this.marks, dotSize: this.dotSize, trail: this.trail });
       window.keen = parts; // for tests and the curious
@@ -241,7 +248,7 @@ document.addEventListener("alpine:init", () => {
     },
 
     stationClass(part) {
-      const on = part === "motion" ? this.motionOn : this.frameOn;
+      const on = { shutter: this.shutterOn, motion: this.motionOn, frame: this.frameOn }[part];
       return `${this.station === part ? "is-open" : ""} ${on ? "" : "is-off"}`;
     },
 
@@ -284,7 +291,9 @@ document.addEventListener("alpine:init", () => {
       }
       if (answer.solving) {
         // A long clip: a worker solves it, and we ask again.
-        this.note = `Solving ${this.lastIndex + 1} frames …`;
+        const following = this.treatment.motion.aim === "hold";
+        const far = answer.solving.total ? ` ${Math.round((100 * answer.solving.done) / answer.solving.total)} %` : " …";
+        this.note = following ? `Following the point${far}` : `Solving ${this.lastIndex + 1} frames …`;
         this.again = setTimeout(() => this.solve(false), 300);
         return;
       }
@@ -295,6 +304,7 @@ document.addEventListener("alpine:init", () => {
       parts.chart.present(answer.report.picture_kept, answer.report.shake_after);
       if (!sliding) this.price();
       const lines = (set) => Object.fromEntries(Object.entries(set).map(([name, text]) => [name, unpack(text)]));
+      this.takeHold(answer.strip, answer.report);
       const { before, after, room, confidence, blurred, cuts, zoom, keyed } = answer.strip;
       this.keyedLines = lines(keyed);
       const keys = this.keyFrames().map((frame) => frame - this.firstFrame);
@@ -312,7 +322,8 @@ document.addEventListener("alpine:init", () => {
     },
 
     reflect() {
-      const { motion, frame } = this.treatment;
+      const { shutter, motion, frame } = this.treatment;
+      this.shutterOn = shutter.on;
       this.motionOn = motion.on;
       this.frameOn = frame.on;
       this.calm = motion.calm;
@@ -320,6 +331,7 @@ document.addEventListener("alpine:init", () => {
       this.ceiling = frame.zoom_ceiling;
       this.aimHint = AIM_HINTS[motion.aim];
       this.edgeHint = EDGE_HINTS[frame.edge];
+      this.reflectHold();
       this.lockedOff = motion.aim === "lock_off";
       this.modelHint = MODEL_HINTS[motion.model];
       this.bends = ["mesh", "perspective", "rotation", "decide"].includes(motion.model);
@@ -341,6 +353,8 @@ document.addEventListener("alpine:init", () => {
 
     showReport(report, words) {
       this.report = report;
+      this.shutterWords = words.shutter;
+      this.straightWords = words.straight;
       this.motionWords = words.motion;
       this.frameWords = words.frame;
       this.motionWarning = words.motion_warning || "";

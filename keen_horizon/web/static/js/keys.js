@@ -32,6 +32,7 @@ export const keying = {
       g: () => this.overlay("grid"),
       m: () => this.overlay("marks"),
       e: () => this.overlay("bare"),
+      f: () => this.goFurthest(),
       t: () => this.tightWords && this.goTightest(),
       "1": () => this.show("original"),
       "2": () => this.show("treated"),
@@ -56,8 +57,9 @@ export const keying = {
 
   // Out of whatever was begun last.
   escape() {
-    if (this.lassoing) {
+    if (this.lassoing || this.holding !== null) {
       this.lassoing = false;
+      this.holding = null;
       parts.stage.markings.drawing = null;
       parts.stage.drawOver();
     } else if (this.help) this.help = false;

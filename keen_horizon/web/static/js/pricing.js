@@ -14,8 +14,8 @@ export const pricing = {
 
   // The curve of the treatment that is kept. It changes with everything but the calm.
   async price() {
-    const { motion, frame } = this.treatment;
-    const wanted = JSON.stringify([this.firstFrame, this.lastFrame, { ...motion, calm: 0, on: true }, frame, this.versions.map((version) => version.name)]);
+    const { shutter, motion, frame, keys } = this.treatment;
+    const wanted = JSON.stringify([this.firstFrame, this.lastFrame, { ...motion, calm: 0, on: true }, shutter, frame, keys, this.versions.map((version) => version.name)]);
     if (this.priced === wanted || !this.linked) return;
     this.priced = wanted;
     this.starts = [];

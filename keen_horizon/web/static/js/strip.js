@@ -13,6 +13,7 @@ export class Strip {
     this.count = 1;
     this.at = 0;
     this.component = "across";
+    this.held = null; // how surely a held point is known
     this.loop = null; // [first, last] of what is played over and over
     new ResizeObserver(() => this.resize()).observe(canvas);
     const seek = (event) => {
@@ -108,6 +109,7 @@ export class Strip {
       pen.fillRect(x, height - SURE * r, wide, SURE * r);
     }
     pen.globalAlpha = 1;
+    if (this.held) this.heldTrace(pen, height);
     this.blurred(pen, height);
     this.keys(pen, floor);
     if (this.loop) this.shade(pen, height);
@@ -209,6 +211,18 @@ export class Strip {
       pen.lineTo(this.x(i) + 3.5 * r, height);
       pen.fill();
     });
+  }
+
+  // How surely the held point is known: a band above that of confidence, gone where it is lost.
+  heldTrace(pen, height) {
+    const r = this.ratio;
+    for (const [x, wide, sure] of this.bars(this.held)) {
+      pen.fillStyle = this.colour(sure > 0 ? "--buoy" : "--strip-weak");
+      pen.globalAlpha = sure > 0 ? 0.9 : 0.5;
+      const tall = (sure > 0 ? 5 * sure : 1.5) * r;
+      pen.fillRect(x, height - SURE * r - tall - r, wide, tall);
+    }
+    pen.globalAlpha = 1;
   }
 
   keys(pen, floor) {

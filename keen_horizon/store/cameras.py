@@ -1,0 +1,30 @@
+"""Cameras that are known by name, and what they are known for."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..core.errors import KeenError
+from ..core.treatment import ShutterSettings, allowed
+from .models import Camera
+from .shelf import clean_name
+
+
+def cameras(session: Session) -> list[Camera]:
+    return list(session.scalars(select(Camera).order_by(Camera.name)))
+
+
+def remember(session: Session, name: object, readout: object) -> Camera:
+    """Keep a camera's readout time, ms, under its name; a name known already gets the new one."""
+    most = next(m.le for m in ShutterSettings.model_fields["readout"].metadata if hasattr(m, "le"))
+    if not isinstance(readout, int | float) or not 0 <= readout <= most:
+        raise KeenError(f"a readout time is {allowed('shutter.readout')}, in ms.")
+    clean = clean_name(name)
+    camera = session.scalar(select(Camera).where(Camera.name == clean))
+    if camera is None:
+        camera = Camera(name=clean)
+        session.add(camera)
+    camera.readout = float(readout)
+    session.flush()
+    return camera
