@@ -122,6 +122,7 @@ def _correct(options: argparse.Namespace) -> None:
         first,
         options.output,
         bare=treatment.edge == "leave",
+        lenders=pipeline.lenders_of(solution, treatment),
         encoding=Encoding(crf=QUALITIES[options.quality]),
         lines=options.lines,
         progress=_Meter("rendering"),

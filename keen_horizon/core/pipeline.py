@@ -26,7 +26,9 @@ from .motion.held import HeldTrack, follow_point
 from .motion.marks import MarkFollower
 from .motion.measure import Measure, MeasureWriter
 from .motion.shutter import Readout
-from .picture.warp import sampler_of, warp_planes
+from .picture.borrow import warp_borrowing
+from .picture.warp import Sampler, sampler_of, warp_planes
+from .steady.borrowing import Lenders
 from .steady.solution import Solution
 from .treatment import HeldPoint, Treatment
 
@@ -112,6 +114,7 @@ def render(
     target: Path,
     *,
     bare: bool,
+    lenders: Lenders | None = None,
     encoding: Encoding | None = None,
     lines: int | None = None,
     room: Path | None = None,
@@ -119,7 +122,8 @@ def render(
 ) -> Rendered:
     """Draw the chain's frames, starting at ``first`` of the file, into an MP4 with its sound.
 
-    ``bare`` leaves uncovered areas black; otherwise the chain covers the output. With ``room``, a
+    ``bare`` leaves uncovered areas black; otherwise the chain covers the output, or neighbours
+    lend, as ``lenders`` say. With ``room``, a
     folder, the pictures are kept there in segments until all are drawn, and a render that was
     broken off goes on from the last whole one.
     """
@@ -132,34 +136,74 @@ def render(
     format_ = working_format(scan.probe.pixel_format)
 
     def write(
-        file: Path, pictures: Iterator[Picture], start: int, stop: int, sound: Path | None = None
+        file: Path, pictures: Iterator[Lent], start: int, stop: int, sound: Path | None = None
     ) -> str:
         with Mp4Writer(
             file, scan, output.width, output.height, format_, encoding or Encoding(), start, stop,
             sound_from=sound,
         ) as writer:  # fmt: skip
-            for picture in islice(pictures, stop - start + 1):
+            for picture, lend in islice(pictures, stop - start + 1):
                 done = picture.index - first + 1
                 planes = writer.blank_planes()
                 sampler = sampler_of(chain[done - 1 : done])
-                warp_planes(picture, sampler, planes, bare=bare, full_range=full)
+                if lenders is None:
+                    warp_planes(picture, sampler, planes, bare=bare, full_range=full)
+                else:
+                    warp_borrowing(picture, sampler, lend, planes, full_range=full)
                 writer.write(picture.pts)
                 progress(done, total)
             writer.finish()
         return writer.sound_note
 
     if room is None:
-        sound = write(target, frames(path, scan, first, last), first, last, path)
+        sound = write(target, _lent(path, scan, chain, first, first, lenders), first, last, path)
     else:
         segments = plan(room, first, last)
         missing = [segment for segment in segments if not segment.path.exists()]
         if missing:
-            pictures = frames(path, scan, missing[0].first, last)
+            pictures = _lent(path, scan, chain, first, missing[0].first, lenders)
             for segment in missing:
                 write(segment.path, pictures, segment.first, segment.last)
         progress(total, total)
         sound = join(segments, target, scan, sound_from=path)
     return Rendered(output.width, output.height, sound, total)
+
+
+def lenders_of(solution: Solution, treatment: Treatment) -> Lenders | None:
+    """Who lends to bare edges, if the edge rule is to borrow."""
+    if treatment.edge != "borrow":
+        return None
+    return Lenders(solution.motion, treatment.frame.borrow_reach)
+
+
+Lent = tuple[Picture, Iterator[tuple[Picture, Sampler]]]
+
+
+def _lent(
+    path: Path, scan: Scan, chain: WarpChain, first: int, start: int, lenders: Lenders | None
+) -> Iterator[Lent]:
+    """Pictures from frame ``start`` on, each with those that may lend to it, nearest first.
+
+    No more pictures are held than lie within the reach.
+    """
+    last = first + len(chain) - 1
+    reach = max(lenders.offsets) if lenders is not None else 0
+    held: dict[int, Picture] = {}
+    now = start
+
+    def lend(frame: int) -> Iterator[tuple[Picture, Sampler]]:
+        assert lenders is not None
+        for other in lenders.of(frame - first):
+            if first + other in held:
+                yield held[first + other], sampler_of(lenders.lent(chain, frame - first, other))
+
+    begin = max(first, start - reach)
+    for picture in frames(path, scan, begin, last):
+        held[picture.index] = picture
+        while now <= last and (now + reach <= picture.index or picture.index == last):
+            yield held[now], lend(now)
+            now += 1
+            held.pop(now - reach - 1, None)
 
 
 def measure_report(

@@ -160,9 +160,16 @@ class FrameSettings(_Station):
     """What happens at the edges."""
 
     on: bool = Field(True, description="Off leaves bare edges as they come.")
-    edge: Literal["leave", "trim", "fill"] = Field(
+    edge: Literal["leave", "trim", "fill", "borrow"] = Field(
         "fill",
-        description="leave: bare edges stay. trim: smaller output. fill: zoom until covered.",
+        description="leave: bare edges stay. trim: smaller output. fill: zoom until covered. "
+        "borrow: from neighbouring frames, and fill for what none covers.",
+    )
+    borrow_reach: int = Field(
+        18, ge=1, le=60, description="Frames away that may lend to a bare edge."
+    )
+    borrow_width: float = Field(
+        6.0, ge=0.5, le=25, description="Widest edge that is borrowed, in percent of the output."
     )
     zoom_ceiling: float = Field(
         1.25, ge=1, le=4, description="The most zoom that may be spent; calm gives way first."
@@ -237,7 +244,7 @@ class Treatment(_Station):
         return self
 
     @property
-    def edge(self) -> Literal["leave", "trim", "fill"]:
+    def edge(self) -> Literal["leave", "trim", "fill", "borrow"]:
         """The edge rule in force."""
         return self.frame.edge if self.frame.on else "leave"
 

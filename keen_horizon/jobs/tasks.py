@@ -213,6 +213,7 @@ class Workshop:
                 export.first_frame,
                 target,
                 bare=treatment.edge == "leave",
+                lenders=pipeline.lenders_of(solution, treatment),
                 encoding=Encoding(crf=QUALITIES[export.quality]),
                 lines=export.lines,
                 room=room,

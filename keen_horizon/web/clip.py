@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 from ..core.errors import KeenError
 from ..core.motion.fitted import motion_settings
 from ..core.quality.scores import output_steps
+from ..core.steady.price import bare_shares
 from ..core.steady.solution import Solution
 from ..core.treatment import KEYABLE, STATIONS, Treatment, parse, with_stations
 from ..jobs.solutions import solving_details
@@ -291,6 +292,9 @@ def _strip(solution: Solution, treatment: Treatment) -> dict[str, Any]:
         if motion.held
         else None,
         "places": packed(_shares(solution), np.float32) if motion.held else None,
+        "borrowed": packed(bare_shares(solution.chain), np.float32)
+        if treatment.edge == "borrow"
+        else None,
         "confidence": packed(motion.confidence, np.float32),
         "cuts": motion.cuts.tolist(),
     }

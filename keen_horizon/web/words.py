@@ -9,7 +9,7 @@ from ..core.quality.scores import in_pixels
 from ..core.treatment import Treatment
 
 AIMS = {"follow": "Follow", "lock_off": "Lock off", "hold": "Hold"}
-EDGES = {"leave": "Leave", "trim": "Trim", "fill": "Fill"}
+EDGES = {"leave": "Leave", "trim": "Trim", "fill": "Fill", "borrow": "Borrow"}
 
 
 def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
@@ -77,6 +77,8 @@ def frame_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
         return words
     if treatment.edge == "leave" and report["bare_edges"] >= 0.05:
         return f"{words} · up to {report['bare_edges']:.1f} % bare"
+    if treatment.edge == "borrow" and report["borrowed_most"] >= 0.05:
+        words += f" up to {report['borrowed_most']:.1f} %"
     return f"{words} · keeps {report['picture_kept']:.0f} %"
 
 

@@ -104,6 +104,15 @@ def warp_planes(
         _warp(source, target, sampler, to_output, to_source, bare, empty)
 
 
+def warp_mask(picture: Picture, sampler: Sampler, width: int, height: int) -> NDArray[np.uint8]:
+    """``(height, width)`` 255 where an output pixel comes from inside the picture, else 0."""
+    full = np.full(picture.planes[0].shape, 255, np.uint8)
+    mask = np.empty((height, width), np.uint8)
+    same: Matrix = np.eye(3)
+    _warp(full, mask, sampler, same, same, True, 0.0)
+    return np.asarray(cv2.threshold(mask, 253, 255, cv2.THRESH_BINARY)[1], np.uint8)
+
+
 def _warp(
     source: Plane, target: Plane, sampler: Sampler, to_output: Matrix, to_source: Matrix,
     bare: bool, empty: float,

@@ -41,6 +41,8 @@ def price(
         "zoom_mean": float(zooms.mean()),
         "picture_kept": 100.0 * float(kept.mean()),
         "picture_kept_least": 100.0 * float(kept.min()),
+        "borrowed": 100.0 * float(bare.mean()) if treatment.edge == "borrow" else 0.0,
+        "borrowed_most": 100.0 * float(bare.max()) if treatment.edge == "borrow" else 0.0,
         "bare_edges": 100.0 * float(bare.max()) if treatment.edge == "leave" else 0.0,
         "tightest_frame": motion.first + int(needed.argmax()),
         "pixels_per_output_pixel": float(scale.min()),
@@ -106,6 +108,11 @@ def _wobbling(
         f"Parts of the picture wobble by {after:.2f} px (the source by "
         f"{report['wobble_before']:.2f} px), most at frame {worst}; {help_}"
     ]
+
+
+def bare_shares(chain: WarpChain) -> Real:
+    """``(n,)`` the share of each output frame that its own source does not cover, 0..1."""
+    return seen_shares(_corners(chain), chain.source)[1]
 
 
 def _corners(chain: WarpChain) -> Complex:

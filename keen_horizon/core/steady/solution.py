@@ -87,7 +87,7 @@ def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solutio
                 "The camera path could not be solved; the picture is left as it is. Another calm "
                 "or model may do."
             )
-    shown = show(chain, treatment, motion.first, motion.times, motion.segments)
+    shown = show(chain, treatment, motion)
     chain = WarpChain(canvas, shown.view, chain.steady, chain.bend, chain.rows)
     rim = outline(shown.view.output, shown.view.scale, bent=not chain.is_affine)
     zoom = shown.view.zooms(len(motion))

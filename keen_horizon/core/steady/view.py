@@ -10,7 +10,9 @@ from scipy.ndimage import maximum_filter1d, uniform_filter1d
 
 from ..geometry.canvas import Canvas, Complex
 from ..geometry.chain import View, WarpChain
+from ..motion.camera import CameraMotion
 from ..treatment import FrameSettings, Treatment
+from .borrowing import zoom_with_lenders
 from .coverage import largest_rectangle, outline, zoom_needed
 
 Real = NDArray[np.float64]
@@ -54,15 +56,9 @@ def framing(frame: FrameSettings, edge: str, canvas: Canvas) -> Framing:
     return Framing(output, min(fits) if edge == "leave" else max(fits), 0j)
 
 
-def show(
-    chain: WarpChain, treatment: Treatment, first: int, times: Real,
-    segments: list[tuple[int, int]],
-) -> Shown:  # fmt: skip
-    """The view of a corrected clip, whose frames are counted from ``first`` in the recording.
-
-    The chain's own view is not looked at. ``times`` ``(n,)`` seconds; zoom drifts within each of
-    ``segments``.
-    """
+def show(chain: WarpChain, treatment: Treatment, motion: CameraMotion) -> Shown:
+    """The view of a corrected clip. The chain's own view is not looked at."""
+    first, times, segments = motion.first, motion.times, motion.segments
     frame, edge, canvas = treatment.frame, treatment.edge, chain.source
     frames = first + np.arange(len(chain))
     base = framing(frame, edge, canvas)
@@ -85,6 +81,8 @@ def show(
             notes.append(
                 f"Only {100 * share:.0f} % of the position offset fits under the zoom ceiling."
             )
+        if edge == "borrow":
+            needed = zoom_with_lenders(chain, motion, frame, rim, offset)
         if frame.zoom_speed > 0:
             zoom = np.ones(len(chain))
             for start, stop in segments:

@@ -33,6 +33,7 @@ const EDGE_HINTS = {
   leave: "Bare edges stay black: see what the correction does.",
   trim: "A smaller output without bare edges; nothing is scaled.",
   fill: "Zoom until no edge is bare.",
+  borrow: "From neighbouring frames; hatched here, filled in what is exported.",
 };
 
 const FOLDS = ["marksFold", "versionsFold", "copyFold", "rangeFold"]; // parts of the tools that can be closed
@@ -62,7 +63,7 @@ document.addEventListener("alpine:init", () => {
     others: [], stationsToCopy: [], copyWords: "",
     why: "", modelHint: "", bends: false, asksAngle: false, decides: false, stiff: false, lockFrame: "", lockOffer: "", lockedOff: false,
     keyables: [], easeNow: {}, extraNow: {}, offsetXNow: {}, offsetYNow: {}, zoomSpan: "", zoomName: "Zoom", zoomChanges: false,
-    isFill: true, isTrim: false, isLeave: false, drifts: false,
+    isFill: true, isBorrow: false, covers: true, isTrim: false, isLeave: false, drifts: false,
     holds: false, heldList: [], mayHold: true, heldPlaces: null, heldWords: "", furthest: "", holdHint: "",
     wobbleWords: "", wobbleHigh: false, blurWords: "",
     playing: false, hasSound: false, soundOn: false, frame: 0, lastIndex: 1, clock: "",
@@ -307,6 +308,7 @@ document.addEventListener("alpine:init", () => {
       this.takeHold(answer.strip, answer.report);
       const { before, after, room, confidence, blurred, cuts, zoom, keyed } = answer.strip;
       this.keyedLines = lines(keyed);
+      parts.strip.borrowed = answer.strip.borrowed ? unpack(answer.strip.borrowed) : null;
       const keys = this.keyFrames().map((frame) => frame - this.firstFrame);
       parts.strip.set(
         { before: lines(before), after: lines(after), room: unpack(room), confidence: unpack(confidence), blurred: unpack(blurred), cuts, keys, times: parts.stage.times.subarray(this.firstFrame, this.lastFrame + 1) },
@@ -338,6 +340,8 @@ document.addEventListener("alpine:init", () => {
       this.asksAngle = ["rotation", "decide"].includes(motion.model);
       this.decides = motion.model === "decide";
       this.stiff = ["mesh", "decide"].includes(motion.model);
+      this.isBorrow = frame.edge === "borrow";
+      this.covers = ["fill", "borrow"].includes(frame.edge);
       [this.isFill, this.isTrim, this.isLeave] = ["fill", "trim", "leave"].map((edge) => frame.edge === edge);
       this.reflectKeyed();
     },

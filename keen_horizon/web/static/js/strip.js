@@ -13,6 +13,7 @@ export class Strip {
     this.count = 1;
     this.at = 0;
     this.component = "across";
+    this.borrowed = null; // share of a frame that neighbours lend
     this.held = null; // how surely a held point is known
     this.loop = null; // [first, last] of what is played over and over
     new ResizeObserver(() => this.resize()).observe(canvas);
@@ -109,6 +110,7 @@ export class Strip {
       pen.fillRect(x, height - SURE * r, wide, SURE * r);
     }
     pen.globalAlpha = 1;
+    if (this.borrowed) this.lent(pen, floor);
     if (this.held) this.heldTrace(pen, height);
     this.blurred(pen, height);
     this.keys(pen, floor);
@@ -211,6 +213,18 @@ export class Strip {
       pen.lineTo(this.x(i) + 3.5 * r, height);
       pen.fill();
     });
+  }
+
+  // The share that neighbours lend, hanging from the top.
+  lent(pen, floor) {
+    const r = this.ratio;
+    const most = this.borrowed.reduce((a, b) => Math.max(a, b), 0);
+    if (most <= 0) return;
+    pen.fillStyle = this.colour("--amber");
+    pen.globalAlpha = 0.5;
+    this.borrowed.forEach((share, i) => pen.fillRect(this.x(i - 0.5), TOP * r, this.canvas.width / this.count + 1, (share / most) * 24 * r));
+    pen.globalAlpha = 1;
+    this.label(pen, `borrowed, up to ${(100 * most).toFixed(1)} %`, this.canvas.width - 170 * r, (TOP + 32) * r, "--amber");
   }
 
   // How surely the held point is known: a band above that of confidence, gone where it is lost.

@@ -1,0 +1,108 @@
+"""Bare edges filled from neighbouring frames.
+
+A neighbour is sampled through the same chain, carried over by the camera's motion between the two
+frames, so that it lands where the missing picture would have been; then matched in colour where
+both are known, and blended over a few pixels. Filling what stabilisation lays bare from neighbours
+is from Matsushita, Ofek, Ge, Tang, Shum, *Full-frame video stabilization with motion inpainting*,
+IEEE TPAMI 2006.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..media.decode import Picture, Plane
+from .warp import Sampler, warp_mask, warp_planes
+
+FEATHER = 10  # px over which one picture turns into the other
+FEW = 12  # pixels, fewer than which are not worth a neighbour
+MATCHED = 48  # px along the edge over which colours are compared
+GAINS = (0.75, 1.33)  # that a neighbour's luma may be changed by
+
+Mask = NDArray[np.uint8]
+
+
+def warp_borrowing(
+    picture: Picture,
+    sampler: Sampler,
+    lenders: Iterable[tuple[Picture, Sampler]],
+    out: tuple[Plane, ...],
+    *,
+    full_range: bool = False,
+) -> float:
+    """Fill ``out`` from ``picture`` and, where that is bare, from ``lenders``, nearest first.
+
+    Returns the share of the output that was borrowed, 0..1. What nobody covers is the picture's
+    edge, repeated.
+    """
+    height, width = out[0].shape
+    own = warp_mask(picture, sampler, width, height)
+    warp_planes(picture, sampler, out, bare=False, full_range=full_range)
+    todo = cv2.bitwise_not(own)
+    if cv2.countNonZero(todo) < FEW:
+        return 0.0
+    near = _near(todo, FEATHER) & own
+    rim = _near(todo, MATCHED) & own
+    kept = tuple(plane.copy() for plane in out)
+    borrowed = np.zeros_like(own)
+    lent = tuple(np.empty_like(plane) for plane in out)
+    missing = todo.copy()
+    for lender, through in lenders:
+        known = warp_mask(lender, through, width, height)
+        wanted = (missing | near) & known
+        if cv2.countNonZero(missing & known) < FEW:
+            continue
+        warp_planes(lender, through, lent, bare=False, full_range=full_range)
+        shared = rim & known
+        for index, (plane, mine, target) in enumerate(zip(lent, kept, out, strict=True)):
+            matched = _matched(plane, mine, _sized(shared, plane), luma=index == 0)
+            fresh = cv2.bitwise_and(wanted, cv2.bitwise_not(borrowed))
+            cv2.copyTo(matched, _sized(fresh, plane), target)
+        borrowed |= wanted
+        missing &= cv2.bitwise_not(known)
+        if cv2.countNonZero(missing) < FEW:
+            break
+    # The picture's own pixels come back over the first few px inside its edge.
+    inside = cv2.distanceTransform(own, cv2.DIST_L2, 3)
+    alpha = np.clip(inside / FEATHER, 0.0, 1.0)
+    for mine, target in zip(kept, out, strict=True):
+        band = _sized(near & borrowed, target) > 0
+        part = cv2.resize(alpha, target.shape[::-1], interpolation=cv2.INTER_AREA)[band]
+        mixed = part * mine[band] + (1 - part) * target[band]
+        target[band] = np.rint(mixed).astype(target.dtype)
+        outside = _sized(own, target) > 0
+        keep = outside & ~band
+        target[keep] = mine[keep]
+    return float(cv2.countNonZero(todo & borrowed)) / (width * height)
+
+
+def _near(mask: Mask, reach: int) -> Mask:
+    kernel = cv2.getStructuringElement(cv2.MORPH_RECT, (2 * reach + 1, 2 * reach + 1))
+    return np.asarray(cv2.dilate(mask, kernel), np.uint8)
+
+
+def _sized(mask: Mask, plane: Plane) -> Mask:
+    if mask.shape == plane.shape:
+        return mask
+    size = plane.shape[::-1]
+    return np.asarray(cv2.resize(mask, size, interpolation=cv2.INTER_NEAREST), np.uint8)
+
+
+def _matched(plane: Plane, mine: Plane, shared: Mask, *, luma: bool) -> Plane:
+    """A neighbour's plane with its mean, where both are known, made that of the picture: luma by
+    a gain, chroma by an offset."""
+    if cv2.countNonZero(shared) < FEW:
+        return plane
+    theirs, ours = (float(cv2.mean(p, shared)[0]) for p in (plane, mine))
+    most = 255 if plane.dtype == np.uint8 else 1023
+    if luma:
+        gain = float(np.clip(ours / max(theirs, 1e-3), *GAINS))
+        changed = plane.astype(np.float32) * gain
+    else:
+        changed = plane.astype(np.float32) + (ours - theirs)
+    whole = np.clip(np.rint(changed), 0, most)
+    return whole.astype(np.uint8) if plane.dtype == np.uint8 else whole.astype(np.uint16)
