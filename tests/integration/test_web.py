@@ -146,12 +146,12 @@ def test_wrong_settings_are_refused_with_the_allowed_range(place, clip):
 
 def test_marks_of_frames(place, clip):
     answer = place.get(f"/clips/{clip}/marks?from=3&to=5").json
-    table = np.frombuffer(base64.b64decode(answer["marks"]), np.float32).reshape(-1, 3)
+    table = np.frombuffer(base64.b64decode(answer["marks"]), np.float32).reshape(-1, 4)
     assert len(table) == sum(answer["counts"])
     assert len(answer["counts"]) == 3
     assert (table[:, :2] > 0).all()
     assert (table[:, :2] < 1).all()
-    assert set(np.unique(table[:, 2])) <= {0, 1}
+    assert set(np.unique(table[:, 2])) <= {0, 1, 2}
     assert place.get(f"/clips/{clip}/marks?from=5&to=3").status_code == 400
     assert place.get(f"/clips/{clip}/marks?from=0&to=300").status_code == 400
 
@@ -173,7 +173,7 @@ def test_range_changes_ask_for_a_measure_of_that_range_only(place, clip):
 
 def test_exports_are_listed_with_their_numbers_and_downloaded(place, clip):
     choices = place.get(f"/clips/{clip}/exports/list").json["choices"]
-    assert choices["full"] == {"width": 320, "height": 240}
+    assert choices["full"] == {"width": 320, "height": 240, "pixel_aspect": 1.0}
     asked = {"revision": choices["revisions"][0]["id"], "quality": "small", "lines": 120}
     export = place.post(f"/clips/{clip}/exports", asked).json
     assert export["file"] is None
@@ -295,3 +295,108 @@ def test_pricing_that_failed_is_not_begun_again_and_again(place, clip, monkeypat
     place.post(f"/work/{work['id']}/cancel")
     again = place.post(f"/clips/{clip}/cost", {"treatment": treatment}).json["work"]
     assert (again["id"], again["open"]) == (work["id"], False)
+
+
+def treated(place, clip, **stations):
+    """The answer to a treatment with some settings changed, kept."""
+    whole = Treatment().model_dump(mode="json")
+    for station, settings in stations.items():
+        whole[station] |= settings
+    answer = place.post(f"/clips/{clip}/treatment", {"treatment": whole, "keep": True})
+    assert answer.status_code == 200, answer.json
+    return answer.json
+
+
+def test_a_lasso_sets_marks_aside_until_it_is_put_back(place, clip):
+    lasso = {"kind": "lasso", "frame": 4, "outline": [[0.0, 0.0], [0.5, 0.0], [0.5, 1], [0, 1]]}
+    solved = treated(place, clip, motion={"aside": [lasso]})
+    listed = place.get(f"/clips/{clip}/groups").json["aside"]
+    assert listed[0]["words"].startswith("Lasso at frame 4")
+    answer = place.get(f"/clips/{clip}/marks?from=4&to=4").json
+    table = np.frombuffer(base64.b64decode(answer["marks"]), np.float32).reshape(-1, 4)
+    left = table[:, 0] < 0.45
+    assert (table[left, 2] == 2).all()
+    assert (table[table[:, 0] > 0.55, 2] != 2).all()
+    put_back = treated(place, clip)
+    assert put_back["steering"] != solved["steering"]
+    assert place.get(f"/clips/{clip}/groups").json["aside"] == []
+
+
+def test_what_cannot_be_done_is_said_and_something_sensible_done_instead(place, clip):
+    nowhere = {"kind": "lasso", "frame": 4, "outline": [[-0.4, -0.4], [-0.3, -0.4], [-0.3, -0.3]]}
+    notes = treated(place, clip, motion={"aside": [nowhere]})["report"]["notes"]
+    assert any("no marks in it" in note for note in notes)
+    around = [[-0.1, -0.1], [1.1, -0.1], [1.1, 1.1], [-0.1, 1.1]]
+    whole = {"kind": "lasso", "frame": 4, "outline": around}
+    report = treated(place, clip, motion={"aside": [whole]})["report"]
+    assert any("Put something back" in note for note in report["notes"])
+    assert report["picture_kept"] == pytest.approx(100, abs=0.1)
+    report = treated(place, clip, motion={"calm": 100.0}, frame={"zoom_ceiling": 1.0})["report"]
+    assert any("no room" in note for note in report["notes"])
+    assert report["zoom"] == 1.0
+    refused = Treatment().model_dump(mode="json")
+    refused["frame"]["trim_shape"] = "0:9"
+    answer = place.post(f"/clips/{clip}/treatment", {"treatment": refused})
+    assert answer.status_code == 400
+    assert "width:height" in answer.json["error"]
+    treated(place, clip)
+
+
+def test_the_readout_is_looked_for_and_remembered_for_a_camera(place, clip):
+    found = place.post(f"/clips/{clip}/readout").json
+    assert found["ms"] == 0  # a clip of under two seconds tells nothing
+    assert found["words"]
+    place.post("/cameras", {"name": "Deck camera", "readout": 22.0})
+    known = place.post("/cameras", {"name": "Deck camera", "readout": 21.5}).json["cameras"]
+    assert [c["words"] for c in known] == ["Deck camera: 21.5 ms"]
+    assert place.get("/cameras").json["cameras"] == known
+    answer = place.post("/cameras", {"name": "Deck camera", "readout": 500})
+    assert answer.status_code == 400
+    assert "0 to 60" in answer.json["error"]
+
+
+def test_a_point_is_followed_by_a_worker_and_then_held(place, clip):
+    wanted = {"aim": "hold", "hold": [{"frame": 10, "at": [0.5, 0.5], "pattern": 0.2}]}
+    answer = treated(place, clip, motion=wanted)
+    assert answer["solving"]["kind"] == "solve"
+    assert place.work_now(answer["solving"]["id"]) == "done"
+    report = treated(place, clip, motion=wanted)["report"]
+    assert report["hold"]["points"] == 1
+    assert report["hold"]["known_frames"] >= 20
+    treated(place, clip)
+
+
+def test_a_version_can_be_looked_at_beside_another(place, clip):
+    treated(place, clip, motion={"calm": 10.0})
+    versions = place.post(f"/clips/{clip}/versions", {"name": "hardly"}).json["versions"]
+    number = next(v["id"] for v in versions if v["name"] == "hardly")
+    treated(place, clip)
+    seen = place.get(f"/clips/{clip}/versions/{number}/lattice").json
+    assert seen["name"] == "hardly"
+    assert seen["output"]["width"] == 320
+    assert len(base64.b64decode(seen["lattice"]["nodes"])) % (4 * 8) == 0
+    assert place.get(f"/clips/{clip}/versions/999999/lattice").status_code == 400
+
+
+def test_stations_are_copied_to_other_clips_of_the_shoot(place, clip, make_clip):
+    shoot = place.post("/shoots", {"name": "Copies"}).json["id"]
+    one, two = (
+        upload(place, shoot, name, make_clip(name, count=count).read_bytes()).json["clip"]
+        for name, count in (("one.mp4", 12), ("two.mp4", 14))
+    )
+    lasso = {"kind": "lasso", "frame": 4, "outline": [[0.0, 0.0], [0.5, 0.0], [0.5, 1]]}
+    for other in (one, two):
+        for _ in range(2):
+            work = place.get(f"/clips/{other}/state").json["work"]
+            place.work_now(work["id"])
+    treated(place, one, motion={"calm": 77.0, "aside": [lasso]}, frame={"edge": "leave"})
+    assert [c["id"] for c in place.get(f"/clips/{one}/others").json["clips"]] == [two]
+    before = place.get(f"/clips/{two}/solution").json["treatment"]
+    answer = place.post(f"/clips/{one}/copy", {"to": [two], "stations": ["motion"]})
+    assert len(answer.json["names"]) == 1
+    after = place.get(f"/clips/{two}/solution").json["treatment"]
+    assert after["motion"]["calm"] == 77.0
+    assert after["motion"]["aside"] == []  # a lasso belongs to its own clip
+    assert after["frame"] == before["frame"]
+    assert place.post(f"/clips/{one}/copy", {"to": [], "stations": ["motion"]}).status_code == 400
+    assert place.post(f"/clips/{one}/copy", {"to": [two], "stations": ["lens"]}).status_code == 400

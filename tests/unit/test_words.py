@@ -56,9 +56,9 @@ def test_a_still_clip_has_nothing_to_remove(before):
 @pytest.mark.parametrize(
     ("settings", "change", "text"),
     [
-        ([], {}, "Follow · calm 40 · 96 % less shake"),
-        (["motion.aim=lock_off", "motion.calm=12.5"], {}, "Lock off · calm 12.5 · 96 % less shake"),
-        (["motion.calm_roll=5"], {}, "Follow · calm 5–40 · 96 % less shake"),
+        ([], {}, "Follow · calm 40 · 96 % calmer"),
+        (["motion.aim=lock_off", "motion.calm=12.5"], {}, "Lock off · calm 12.5 · 96 % calmer"),
+        (["motion.calm_roll=5"], {}, "Follow · calm 5–40 · 96 % calmer"),
         ([], {"shake_removed": 0.0}, "Follow · calm 40 · nothing removed"),
         (["motion.on=false"], {}, "off"),
     ],
@@ -82,9 +82,20 @@ def test_the_frame_station(settings, change, text):
     assert words.frame_words(with_settings(Treatment(), settings), REPORT | change) == text
 
 
-def test_warnings_come_when_an_editor_would_wince():
-    assert words.frame_warning(REPORT) is None
-    assert words.motion_warning(REPORT) is None
-    assert "70 %" in words.frame_warning(REPORT | {"picture_kept": 69.0})
-    assert "0.8" in words.frame_warning(REPORT | {"pixels_per_output_pixel": 0.79})
-    assert words.motion_warning(REPORT | {"weak_frames": 12}).startswith("12 frames")
+def test_warnings_stand_at_the_station_they_are_about():
+    quiet = REPORT | {"warnings": {"motion": [], "frame": []}}
+    assert words.frame_warning(quiet) is None
+    assert words.motion_warning(quiet) is None
+    loud = REPORT | {"warnings": {"motion": ["It wobbles."], "frame": ["It is soft."]}}
+    assert words.frame_warning(loud) == "It is soft."
+    assert words.motion_warning(loud | {"weak_frames": 12}).startswith("It wobbles. 12 frames")
+
+
+def test_wobble_and_shutter_in_words():
+    known = REPORT | {"wobble_before": 1.47, "wobble_straight": 0.83, "wobble_after": 0.88}
+    assert words.wobble_words(known) == "1.47 px → 0.88 px"
+    assert words.straight_words(known).startswith("Wobble 1.47 px → 0.83 px")
+    assert words.wobble_words(REPORT | {"wobble_before": None}) == ""
+    assert words.shutter_words(Treatment()) == "global"
+    strong = with_settings(Treatment(), ["shutter.readout=22.7", "shutter.strong=true"])
+    assert words.shutter_words(strong) == "22.7 ms · strong"

@@ -28,7 +28,7 @@ CHUNK = 48  # frames held at once where they are needed backwards
 LOST = 0.7  # correlation below which the pattern is not the one that was shown
 FRESH = 0.9  # below this the pattern is taken anew from the frame before, where it was surer
 STEPS = (cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 40, 1e-4)
-PLAIN = 4.0  # grey levels: a pattern whose weaker gradient is less has nothing to hold on to
+PLAIN = 2.0  # grey levels: a pattern whose weaker gradient is less has nothing to hold on to
 TRACKS = 1  # to be raised when points are followed differently: what is kept is then made anew
 
 

@@ -1,0 +1,112 @@
+"""Richer models: what they explain, what they cost, and which one a clip asks for."""
+
+import numpy as np
+import pytest
+
+from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.geometry.curves import Key, keyed
+from keen_horizon.core.motion.blur import blurred_frames
+from keen_horizon.core.motion.fitted import fitted_motion
+from keen_horizon.core.motion.local import choose_model, local_motion
+from keen_horizon.core.steady.solution import solve
+from keen_horizon.core.treatment import Treatment, with_settings
+
+
+def solved(measured, *settings: str):
+    treatment = with_settings(Treatment(), list(settings))
+    motion = fitted_motion(measured.measure, measured.canvas, treatment)
+    return solve(motion, measured.canvas, treatment)
+
+
+def test_a_mesh_lessens_the_wobble_of_parallax_within_the_stretch_limit(walk):
+    plain, mesh = solved(walk), solved(walk, "motion.model=mesh")
+    assert mesh.report["wobble_before"] == plain.report["wobble_before"]
+    assert mesh.report["wobble_after"] < 0.7 * plain.report["wobble_after"]
+    assert mesh.chain.bend.strain().max() <= 0.04 + 1e-6
+    tight = solved(walk, "motion.model=mesh", "motion.stretch_limit=0.5")
+    assert tight.chain.bend.strain().max() <= 0.005 + 1e-6
+
+
+def test_stiffness_holds_a_mesh_back(walk):
+    soft = solved(walk, "motion.model=mesh", "motion.stiffness=10")
+    stiff = solved(walk, "motion.model=mesh", "motion.stiffness=100")
+    assert np.abs(stiff.chain.bend.nodes).max() < np.abs(soft.chain.bend.nodes).max()
+
+
+def test_the_clip_decides_and_says_why(walk):
+    report = solved(walk, "motion.model=decide")
+    choice = report.motion.choice
+    assert choice.model in ("mesh", "perspective")
+    assert choice.why.endswith(".")
+    assert f"{choice.left[choice.model]:.2f} px" in choice.why
+    assert choice.wobble >= 0
+
+
+def test_a_wobble_limit_asks_for_a_richer_model(loft):
+    easy = solved(loft, "motion.model=decide", "motion.wobble_limit=10").motion.choice
+    strict = solved(loft, "motion.model=decide", "motion.wobble_limit=0.05").motion.choice
+    order = ("shift", "similarity", "rotation", "perspective", "mesh")
+    assert order.index(strict.model) >= order.index(easy.model)
+    assert strict.wobble <= easy.wobble + 1e-9
+
+
+def test_rotation_needs_the_angle_of_view_and_says_so(walk):
+    without = solved(walk, "motion.model=rotation")
+    assert any("angle of view" in note for note in without.report["notes"])
+    assert without.chain.bend is None
+    known = solved(walk, "motion.model=rotation", "motion.angle_of_view=62")
+    assert known.chain.bend is not None
+    assert not any("angle of view" in note for note in known.report["notes"])
+
+
+def test_no_richer_model_is_chosen_without_need(loft):
+    choice = choose_model(loft.measure, loft.canvas, loft.motion)
+    assert set(choice.left) == {"shift", "similarity", "perspective", "mesh"}
+    # A camera that hardly rolled is explained by its shift to a hundredth of a pixel.
+    assert choice.left["similarity"] <= choice.left["shift"] + 0.01
+
+
+def test_a_model_of_the_whole_adds_nothing(walk):
+    assert local_motion(walk.measure, walk.canvas, walk.motion, "similarity").steps is None
+
+
+def test_blurred_frames_are_those_less_sharp_than_their_neighbours():
+    sharp = np.full(100, 400.0)
+    sharp[40:43] = 90.0
+    assert np.nonzero(blurred_frames(sharp, [(0, 100)]))[0].tolist() == [40, 41, 42]
+    # A stretch that is soft throughout (out of focus, dark) is not blurred by motion.
+    sharp[50:] = 60.0
+    assert not blurred_frames(sharp, [(0, 50), (50, 100)])[50:].any()
+
+
+def test_keyed_values_go_through_their_keys_and_stay_between_them():
+    keys = [Key(10, 1.0, True), Key(20, 3.0, True)]
+    values = keyed(keys, np.arange(30), 0.0)
+    assert values[10] == 1.0
+    assert values[20] == 3.0
+    assert (np.diff(values) >= -1e-12).all()
+    assert values[0] == 1.0
+    assert values[29] == 3.0
+    assert keyed([], np.arange(3), 7.0).tolist() == [7.0, 7.0, 7.0]
+    straight = keyed([Key(0, 0.0, False), Key(10, 10.0, False)], np.arange(11), 0.0)
+    assert straight == pytest.approx(np.arange(11.0))
+
+
+def test_easing_a_moment_relaxes_only_around_it(walk):
+    base = solved(walk, "motion.calm=60")
+    eased = solved(
+        walk, "motion.calm=60",
+        'keys={"motion.ease":[{"frame":20,"value":0},{"frame":50,"value":100},{"frame":80,"value":0}]}',
+    )  # fmt: skip
+    shift = np.abs(eased.chain.steady.b)
+    assert shift[50] < 0.2 * np.abs(base.chain.steady.b).max()
+    assert eased.zooms[45:55].max() < base.zooms.max()
+
+
+def test_a_canvas_of_another_size_is_no_error(walk):
+    report = solved(walk, "frame.width=640", "frame.height=640").report
+    assert report["output"] == {"width": 640, "height": 640, "pixel_aspect": 1.0}
+    large = solved(walk, "frame.width=2560").report
+    assert large["output"]["height"] == 1440
+    assert any("smaller output" in warning for warning in large["warnings"]["frame"])
+    assert Canvas(640, 640).half == (319.5, 319.5)
