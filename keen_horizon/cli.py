@@ -52,6 +52,7 @@ def _parser() -> argparse.ArgumentParser:
     verb.add_argument("--range", metavar="A:B", help="first and last frame, both included")
     verb.add_argument("--json", type=Path, required=True, metavar="OUT.json")
     verb.add_argument("--model", choices=["shift", "similarity"], default="similarity")
+    _with_care(verb)
     verb.set_defaults(run=_measure)
 
     verb = verbs.add_parser("correct", help="measure, solve and render")
@@ -78,9 +79,14 @@ def _parser() -> argparse.ArgumentParser:
 
 
 def _with_treatment(verb: argparse.ArgumentParser) -> None:
+    _with_care(verb)
     verb.add_argument("--treatment", type=Path, metavar="FILE.json")
     verb.add_argument("--set", action="append", default=[], metavar="motion.calm=60")
     verb.add_argument("--range", metavar="A:B", help="first and last frame, both included")
+
+
+def _with_care(verb: argparse.ArgumentParser) -> None:
+    verb.add_argument("--closer", action="store_true", help="a closer measure; takes longer")
 
 
 def _measure(options: argparse.Namespace) -> None:
@@ -177,8 +183,9 @@ def _measured(
     """A measure of the input, on disk only as long as it is needed."""
     with tempfile.TemporaryDirectory(prefix="keen-") as folder:
         yield pipeline.measure(
-            options.input, found, first, last, Path(folder), _Meter("measuring")
-        )
+            options.input, found, first, last, Path(folder), _Meter("measuring"),
+            closer=options.closer,
+        )  # fmt: skip
 
 
 def _chosen(options: argparse.Namespace) -> Treatment:

@@ -51,15 +51,17 @@ def check_range(scan: Scan, first: int, last: int) -> None:
 
 
 def measure(
-    path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent
-) -> Measure:
-    """Follow marks through frames ``first`` to ``last`` and keep them in ``folder``.
+    path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent,
+    *, closer: bool = False,
+) -> Measure:  # fmt: skip
+    """Follow marks through frames ``first`` to ``last`` and keep them in ``folder``; more of them,
+    and more exactly, for a ``closer`` measure.
 
     If ``folder`` holds a measure of the same range that was broken off, it goes on from there.
     """
     check_range(scan, first, last)
     total = last - first + 1
-    follower = MarkFollower(scan.probe.width, scan.probe.height)
+    follower = MarkFollower(scan.probe.width, scan.probe.height, closer=closer)
     with disk_errors(path), MeasureWriter(folder, follower) as writer:
         start = first + writer.resumed
         for picture in frames(path, scan, start, last, luma_only=True):

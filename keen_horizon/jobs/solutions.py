@@ -5,6 +5,8 @@ from __future__ import annotations
 import hashlib
 import json
 
+import numpy as np
+
 from ..core.geometry.canvas import Canvas
 from ..core.media.probe import Probe
 from ..core.motion.camera import CameraMotion
@@ -21,6 +23,7 @@ from ..store.models import Measure, Recording
 from ..store.vault import Vault
 from .recent import Recent
 
+WINDOW = 900  # frames of a long clip that are solved at once, around the one on show
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
 SOLVER = 6  # to be raised when treatments come out differently: what is kept is then solved anew
 
@@ -56,7 +59,7 @@ class Solver:
         if self.to_follow(measure, treatment):
             settings = treatment.motion.model_copy(update={"aim": "follow"})
             treatment = treatment.model_copy(update={"motion": settings})
-        name = json.dumps([measure.folder_key, motion_settings(treatment)], sort_keys=True)
+        name = _motion_name(measure, treatment)
         found = self._motions.get(name)
         if found is None:
             found = fitted_motion(
@@ -65,10 +68,58 @@ class Solver:
                 treatment,
                 base=lambda model: self.base_motion(recording, measure, model),
                 grouped=lambda: self.groups(recording, measure),
-                followed=lambda point: read_track(self._vault.path(track_key(measure, point))),
+                followed=lambda point: self.track(measure, point),
             )
             self._motions.put(name, found)
         return found
+
+    def provisional(
+        self, recording: Recording, measure: Measure, treatment: Treatment, near: int
+    ) -> Solution:
+        """A solution of the frames around frame ``near`` of a long clip, for as long as a worker
+        takes with the whole. Another zoom and edges at its ends are the price of seeing it now."""
+        count = measure.last_frame - measure.first_frame + 1
+        start = int(np.clip(near - WINDOW // 2, 0, max(0, count - WINDOW)))
+        stop = min(count, start + WINDOW)
+        settings = treatment.motion
+        if self.to_follow(measure, treatment):
+            settings = settings.model_copy(update={"aim": "follow"})
+        treatment = treatment.model_copy(update={"motion": settings})
+        key = json.dumps([measure.folder_key, start, treatment.model_dump(mode="json")])
+        solution = self._solutions.get(key)
+        if solution is not None:
+            return solution
+        canvas = _canvas(recording)
+        whole = self._motions.get(_motion_name(measure, treatment))
+        motion = (
+            whole.window(start, stop)
+            if whole is not None
+            else self._window_motion(recording, measure, treatment, start, stop)
+        )
+        solution = solve(motion, canvas, treatment)
+        self._solutions.put(key, solution)
+        return solution
+
+    def _window_motion(
+        self, recording: Recording, measure: Measure, treatment: Treatment, start: int, stop: int
+    ) -> CameraMotion:
+        """The motion of some frames; the fit of all marks is known for the whole clip."""
+        name = json.dumps([start, _motion_name(measure, treatment)])
+        found = self._motions.get(name)
+        if found is None:
+            found = fitted_motion(
+                self.marks(measure).window(start, stop),
+                _canvas(recording),
+                treatment,
+                base=lambda model: self.base_motion(recording, measure, model).window(start, stop),
+                followed=lambda point: self.track(measure, point).window(start, stop),
+            )
+            self._motions.put(name, found)
+        return found
+
+    def track(self, measure: Measure, point: HeldPoint) -> HeldTrack:
+        """A point that has been followed."""
+        return read_track(self._vault.path(track_key(measure, point)))
 
     def to_follow(self, measure: Measure, treatment: Treatment) -> list[HeldPoint]:
         """Points to be held that nobody has followed yet: a worker has to, with the pictures."""
@@ -129,6 +180,10 @@ class Solver:
                     write_solution(solution, part)
         self._solutions.put(key, solution)
         return solution
+
+
+def _motion_name(measure: Measure, treatment: Treatment) -> str:
+    return json.dumps([measure.folder_key, motion_settings(treatment)], sort_keys=True)
 
 
 def _canvas(recording: Recording) -> Canvas:

@@ -102,13 +102,16 @@ class Workshop:
     def _measure(self, run: Run, recording: Recording, details: dict[str, Any]) -> None:
         """Measure a range, and give its untouched clips their first treatment."""
         first, last = int(details["first"]), int(details["last"])
+        closer = bool(details.get("closer", False))
         found = stored_scan(recording, self.vault)
         source = self.vault.path(recording.source_key)
         canvas = found.probe.canvas
         started = time.monotonic()
         with self.vault.room_of(run.work_id, run.attempt) as room:
             folder = room / "measure"
-            measured = pipeline.measure(source, found, first, last, folder, run.progress)
+            measured = pipeline.measure(
+                source, found, first, last, folder, run.progress, closer=closer
+            )
             motion = base_motion(measured, canvas, "similarity")
             write_motion(base_motion(measured, canvas, "shift"), folder)
             write_motion(motion, folder)
@@ -121,6 +124,7 @@ class Workshop:
                     recording_id=recording.id,
                     first_frame=first,
                     last_frame=last,
+                    closer=closer,
                     folder_key=key,
                     seconds=seconds,
                     created=now(),
@@ -233,13 +237,15 @@ class Workshop:
 
     @staticmethod
     def _measure_for(session: Session, export: Export) -> Measure:
-        measure = session.scalar(
+        found = session.scalars(
             select(Measure).where(
                 Measure.recording_id == export.clip.recording_id,
                 Measure.first_frame == export.first_frame,
                 Measure.last_frame == export.last_frame,
             )
-        )
+        ).all()
+        # The one the clip is looked at with, if there are two.
+        measure = min(found, key=lambda m: m.closer != export.clip.closer, default=None)
         if measure is None:
             raise KeenError("the clip has not been measured.", remedy="Open the clip first.")
         return measure

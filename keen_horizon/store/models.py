@@ -70,11 +70,14 @@ class Measure(Base):
     """The marks of a range of a recording; ``folder_key`` names a folder in the vault."""
 
     __tablename__ = "measures"
-    __table_args__ = (UniqueConstraint("recording_id", "first_frame", "last_frame"),)
+    __table_args__ = (
+        UniqueConstraint("recording_id", "first_frame", "last_frame", "closer"),
+    )
     id: Mapped[int] = mapped_column(primary_key=True)
     recording_id: Mapped[int] = mapped_column(ForeignKey("recordings.id"))
     first_frame: Mapped[int]
     last_frame: Mapped[int]
+    closer: Mapped[bool] = mapped_column(default=False)
     folder_key: Mapped[str]
     seconds: Mapped[float]
     created: Mapped[datetime] = mapped_column(default=now)
@@ -91,7 +94,8 @@ class Camera(Base):
 
 
 class Clip(Base):
-    """A range of a recording. ``last_frame`` is None until the recording has been taken in."""
+    """A range of a recording. ``last_frame`` is None until the recording has been taken in;
+    ``closer``: whether the closer measure is wanted, once there is one."""
 
     __tablename__ = "clips"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -99,6 +103,7 @@ class Clip(Base):
     name: Mapped[str]
     first_frame: Mapped[int] = mapped_column(default=0)
     last_frame: Mapped[int | None]
+    closer: Mapped[bool] = mapped_column(default=False)
     revision_id: Mapped[int | None] = mapped_column(
         ForeignKey("revisions.id", use_alter=True, name="fk_clips_revision")
     )

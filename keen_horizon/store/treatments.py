@@ -131,12 +131,20 @@ def set_range(clip: Clip, first: int, last: int) -> None:
 
 
 def measure_of(session: Session, clip: Clip) -> Measure | None:
-    """The measure of the clip's present range, if it has been made."""
+    """The measure of the clip's present range that is to be used, if one has been made: the closer
+    one where it is wanted and there."""
+    both = (usual_or_closer(session, clip, closer) for closer in (clip.closer, not clip.closer))
+    return next((measure for measure in both if measure is not None), None)
+
+
+def usual_or_closer(session: Session, clip: Clip, closer: bool) -> Measure | None:
+    """One of the two measures of the clip's present range."""
     return session.scalar(
         select(Measure).where(
             Measure.recording_id == clip.recording_id,
             Measure.first_frame == clip.first_frame,
             Measure.last_frame == clip.last_frame,
+            Measure.closer.is_(closer),
         )
     )
 

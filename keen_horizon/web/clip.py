@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
 from ..core.motion.fitted import motion_settings
+from ..core.motion.marks import CLOSER_COST
 from ..core.quality.scores import output_steps
 from ..core.steady.price import bare_shares
 from ..core.steady.solution import Solution
@@ -25,6 +26,7 @@ from . import services, words
 from .arrays import packed
 from .work import asked_once, describe, latest
 
+CHUNK = 900  # frames of a lattice with many nodes in one answer
 page = Blueprint("clip", __name__, url_prefix="/clips/<int:clip_id>")
 
 
@@ -81,8 +83,34 @@ def _state(session: Session, clip: Clip) -> dict[str, Any]:
         # for another clip before; this one begins with the default.
         treatments.begin(session, clip, Treatment())
         session.commit()
-    answer |= {"phase": "ready", "measure_seconds": measure.seconds}
+    answer |= {"phase": "ready", "closer": _closer(session, clip)}
     return answer
+
+
+def _closer(session: Session, clip: Clip) -> dict[str, Any]:
+    """Whether the closer measure is wanted, there, or under way, and about how long it takes."""
+    usual = treatments.usual_or_closer(session, clip, closer=False)
+    there = treatments.usual_or_closer(session, clip, closer=True)
+    work = None
+    if clip.closer and there is None:
+        details: dict[str, object] = {
+            "first": clip.first_frame, "last": clip.last_frame, "closer": True,
+        }  # fmt: skip
+        work = describe(asked_once(session, clip, "measure", details))
+    seconds = CLOSER_COST * usual.seconds if usual is not None else None
+    return {"wanted": clip.closer, "there": there is not None, "seconds": seconds, "work": work}
+
+
+@page.post("/closer")
+def closer(clip_id: int) -> Response:
+    """Want the closer measure, or the usual one; the other stays, and stays in use until then."""
+    wanted = bool((request.get_json() or {}).get("wanted"))
+    with services().database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        treatments.measured(session, clip)
+        clip.closer = wanted
+        session.commit()
+        return jsonify(_closer(session, clip))
 
 
 @page.get("/timing")
@@ -102,6 +130,18 @@ def solution(clip_id: int) -> Response:
     with services().database.session() as session:
         clip = shelf.get_clip(session, clip_id)
         return _solved(session, clip, treatments.current(clip))
+
+
+@page.get("/lattice")
+def lattice(clip_id: int) -> Response:
+    """More of the current treatment's lattice: that of a long clip that bends comes in pieces."""
+    with services().database.session() as session:
+        clip = shelf.get_clip(session, clip_id)
+        measure = treatments.measured(session, clip)
+        found = services().solver.find(
+            clip.recording, measure, treatments.current(clip), patient=False
+        )
+    return jsonify(lattice=None if found is None else _lattice(found, _near()))
 
 
 @page.post("/treatment")
@@ -216,46 +256,58 @@ def set_range(clip_id: int) -> Response:
         return jsonify(_state(session, clip))
 
 
+def _near() -> int:
+    """The frame of the range that is on show, which a long clip is solved around first."""
+    return max(0, request.args.get("near", 0, int))
+
+
 def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
     measure = treatments.measured(session, clip)
     kit = services()
     found = kit.solver.find(clip.recording, measure, treatment, patient=False)
-    common = {
+    answer = {
         "treatment": treatment.model_dump(mode="json"),
         "steps": treatments.steps(session, clip),
         "versions": _versions(session, clip),
         "revision": clip.revision.number if clip.revision else 0,
         "steering": json.dumps([measure.id, motion_settings(treatment)], sort_keys=True),
+        "solving": None,
     }
     if found is None:
         work = asked_once(session, clip, "solve", solving_details(measure, treatment))
-        return jsonify(common | {"solving": describe(work)})
+        answer["solving"] = describe(work)
+        if work.done == 0:  # the first answer to a change
+            found = kit.solver.provisional(clip.recording, measure, treatment, _near())
+            answer |= _drawn(found, treatment)
+        return jsonify(answer)
     figures = shelf_figures(found.report)
     if clip.shake != figures and treatment == treatments.current(clip):
         clip.shake = figures
         session.commit()
+    return jsonify(answer | _drawn(found, treatment))
+
+
+def _drawn(found: Solution, treatment: Treatment) -> dict[str, Any]:
+    """A solution as the screen needs it."""
     report = found.report
-    return jsonify(
-        common
-        | {
-            "solving": None,
-            "report": report,
-            "words": {
-                "shutter": words.shutter_words(treatment),
-                "straight": words.straight_words(report),
-                "motion": words.motion_words(treatment, report),
-                "why": found.motion.choice.why if found.motion.choice else "",
-                "wobble": words.wobble_words(report),
-                "shake": words.shake_words(report),
-                "removed": words.removed_words(report),
-                "frame": words.frame_words(treatment, report),
-                "motion_warning": words.motion_warning(report),
-                "frame_warning": words.frame_warning(report),
-            },
-            "lattice": _lattice(found),
-            "strip": _strip(found, treatment),
-        }
-    )
+    return {
+        "report": report,
+        "words": {
+            "shutter": words.shutter_words(treatment),
+            "straight": words.straight_words(report),
+            "motion": words.motion_words(treatment, report),
+            "why": found.motion.choice.why if found.motion.choice else "",
+            "wobble": words.wobble_words(report),
+            "shake": words.shake_words(report),
+            "removed": words.removed_words(report),
+            "frame": words.frame_words(treatment, report),
+            "motion_warning": words.motion_warning(report),
+            "frame_warning": words.frame_warning(report),
+        },
+        "first": found.motion.first,
+        "lattice": _lattice(found, _near()),
+        "strip": _strip(found, treatment),
+    }
 
 
 def _versions(session: Session, clip: Clip) -> list[dict[str, Any]]:
@@ -270,10 +322,16 @@ def _versions(session: Session, clip: Clip) -> list[dict[str, Any]]:
     ]
 
 
-def _lattice(solution: Solution) -> dict[str, Any]:
-    nodes = solution.chain.lattice()
+def _lattice(solution: Solution, near: int = 0) -> dict[str, Any]:
+    """The nodes of all frames, or, of a long clip that bends, of those around frame ``near``."""
+    chain = solution.chain
+    start, stop = 0, len(chain)
+    if not chain.is_affine and len(chain) > CHUNK:
+        start = int(np.clip(near - CHUNK // 2, 0, len(chain) - CHUNK))
+        stop = start + CHUNK
+    nodes = chain.lattice(slice(start, stop))
     _, rows, columns, _ = nodes.shape
-    return {"columns": columns, "rows": rows, "nodes": packed(nodes, np.float32)}
+    return {"start": start, "columns": columns, "rows": rows, "nodes": packed(nodes, np.float32)}
 
 
 def _strip(solution: Solution, treatment: Treatment) -> dict[str, Any]:

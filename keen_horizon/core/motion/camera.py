@@ -71,6 +71,37 @@ class CameraMotion:
     def __len__(self) -> int:
         return len(self.steps)
 
+    def window(self, start: int, stop: int) -> CameraMotion:
+        """The motion of some frames alone, counted from the start of the range. It knows of no
+        single marks."""
+        part = slice(start, stop)
+        a, b = self.steps.a[part].copy(), self.steps.b[part].copy()
+        a[:1], b[:1] = 1, 0
+        inside = (self.cuts > start) & (self.cuts < stop)
+        local, rows = self.local, self.rows
+        if local is not None and local.steps is not None:
+            local = replace(local, steps=local.steps[part])
+        return replace(
+            self,
+            steps=Similarities(a, b),
+            marks=self.marks[part],
+            confidence=self.confidence[part],
+            residual=self.residual[part],
+            steering=self.steering[:0],
+            times=self.times[part],
+            cuts=self.cuts[inside] - start,
+            first=self.first + start,
+            aside=self.aside[:0],
+            local=local,
+            rows=rows[part] if rows is not None else None,
+            blurred=self.blurred[part],
+            wobble=self.wobble[part] if self.wobble is not None else None,
+            straight_wobble=self.straight_wobble[part]
+            if self.straight_wobble is not None
+            else None,
+            held=tuple(track.window(start, stop) for track in self.held),
+        )
+
     @property
     def segments(self) -> list[tuple[int, int]]:
         """Stretches between cuts as ``[start, end)``."""

@@ -41,6 +41,10 @@ class HeldTrack:
     sure: NDArray[np.float64]
     note: str = ""
 
+    def window(self, start: int, stop: int) -> HeldTrack:
+        """The track of some frames alone."""
+        return HeldTrack(self.places[start:stop], self.sure[start:stop], self.note)
+
     @classmethod
     def nothing(cls, n: int, note: str) -> HeldTrack:
         """A point that could not be followed anywhere."""

@@ -20,6 +20,8 @@ from ..media.decode import Plane
 
 WORKING_HEIGHT = 540
 CELLS = 13  # along the shorter side; one new mark a cell at most
+CLOSER = 1.6  # times as many cells either way, and as large a picture, for a closer measure
+CLOSER_COST = 2.6  # times as long as that takes
 WINDOW = (15, 15)
 LEVELS = 3
 ENOUGH = (cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 12, 0.03)
@@ -34,8 +36,8 @@ _THUMB = (32, 18)
 ACCURACY = 0.15  # working pixels to which motion is known (docs/benchmarks.md)
 
 
-def _shrink(width: int, height: int) -> float:
-    return min(1.0, WORKING_HEIGHT / min(width, height))
+def _shrink(width: int, height: int, closer: bool = False) -> float:
+    return min(1.0, WORKING_HEIGHT * (CLOSER if closer else 1.0) / min(width, height))
 
 
 def accuracy(canvas: Canvas) -> float:
@@ -62,10 +64,13 @@ class FrameMarks:
 
 
 class MarkFollower:
-    """Feeds on luma planes in order and gives the marks of each. Holds two small pictures."""
+    """Feeds on luma planes in order and gives the marks of each. Holds two small pictures.
 
-    def __init__(self, width: int, height: int) -> None:
-        shrink = _shrink(width, height)
+    ``closer``: more marks, on larger pictures, which takes longer."""
+
+    def __init__(self, width: int, height: int, *, closer: bool = False) -> None:
+        shrink = _shrink(width, height, closer)
+        self._cells = round(CELLS * CLOSER) if closer else CELLS
         self._size = (max(16, round(width * shrink)), max(16, round(height * shrink)))
         self._factor = np.array([width / self._size[0], height / self._size[1]], np.float32)
         self._before: NDArray[np.uint8] | None = None
@@ -146,7 +151,7 @@ class MarkFollower:
         """Give every cell without a mark its strongest corner, if it has one worth following."""
         strength = cv2.cornerMinEigenVal(picture, 5, ksize=3)
         width, height = self._size
-        cell = max(12, round(min(width, height) / CELLS))
+        cell = max(12, round(min(width, height) / self._cells))
         columns, rows = width // cell, height // cell
         if columns and rows:
             strength[:EDGE] = strength[-EDGE:] = 0

@@ -146,6 +146,21 @@ class Measure:
     def __len__(self) -> int:
         return len(self.times)
 
+    def window(self, start: int, stop: int) -> Measure:
+        """The measure of some frames alone, counted from the start of the range."""
+        low, high = int(self.offsets[start]), int(self.offsets[stop])
+        part = slice(start, stop)
+        return Measure(
+            records=np.array(self.records[low:high]),
+            offsets=self.offsets[start : stop + 1] - low,
+            started=self.started[part],
+            followed=self.followed[part],
+            change=self.change[part],
+            sharpness=self.sharpness[part],
+            times=self.times[part],
+            first=self.first + start,
+        )
+
     def frame(self, t: int) -> NDArray[np.void]:
         """The records of frame ``t`` of the range."""
         return self.records[self.offsets[t] : self.offsets[t + 1]]

@@ -58,7 +58,7 @@ document.addEventListener("alpine:init", () => {
     motionWords: "…", frameWords: "…", motionWarning: "", frameWarning: "", sourceWords: "", outputWords: "",
     mode: "treated", grid: false, bare: true, marks: false, dotSize: 4, trail: 8,
     lassoing: false, holding: null, litGroup: null, groups: [], asides: [], only: null, onlyWords: "", advice: "", advised: null,
-    groupWords: "", marksWords: "", groupMarks: [], asideMarks: [], steering: "",
+    groupWords: "", marksWords: "", closer: false, closerWords: "", groupMarks: [], asideMarks: [], steering: "",
     againstId: "", againstName: "Original", loopFirst: null, loopLast: null, loopWords: "", detail: "",
     others: [], stationsToCopy: [], copyWords: "",
     why: "", modelHint: "", bends: false, asksAngle: false, decides: false, stiff: false, lockFrame: "", lockOffer: "", lockedOff: false,
@@ -143,6 +143,7 @@ document.addEventListener("alpine:init", () => {
       this.phase = state.phase;
       if (state.frame_count) await this.takeRecording(state);
       if (state.phase === "ready") {
+        this.takeCloser(state.closer);
         if (!this.ready) await this.open();
         return;
       }
@@ -198,7 +199,7 @@ document.addEventListener("alpine:init", () => {
     },
 
     async open() {
-      const solved = await get(`${this.base}/solution`);
+      const solved = await get(`${this.base}/solution?near=${this.frame}`);
       this.ready = true;
       parts.stage.markings.clear();
       this.steering = "";
@@ -262,7 +263,7 @@ document.addEventListener("alpine:init", () => {
         const wish = this.wish;
         this.wish = null;
         try {
-          const answer = await post(`${this.base}/treatment`, { treatment: JSON.parse(wish.treatment), keep: wish.keep });
+          const answer = await post(`${this.base}/treatment?near=${this.frame}`, { treatment: JSON.parse(wish.treatment), keep: wish.keep });
           this.problem = "";
           this.kept = wish.keep ? answer.treatment : this.kept;
           if (!this.wish) this.apply(answer, !wish.keep);
@@ -290,20 +291,33 @@ document.addEventListener("alpine:init", () => {
         this.problem = answer.solving.message || "The solve was cancelled.";
         return;
       }
+      let note = "";
       if (answer.solving) {
-        // A long clip: a worker solves it, and we ask again.
+        // A worker is at it, and we ask again; of a long clip, what is near is there already.
         const following = this.treatment.motion.aim === "hold";
         const far = answer.solving.total ? ` ${Math.round((100 * answer.solving.done) / answer.solving.total)} %` : " …";
-        this.note = following ? `Following the point${far}` : `Solving ${this.lastIndex + 1} frames …`;
-        this.again = setTimeout(() => this.solve(false), 300);
-        return;
+        note = following ? `Following the point${far}` : `Solving all ${this.lastIndex + 1} frames …`;
+        this.again = setTimeout(() => this.solve(false), 400);
+        if (!answer.report) {
+          this.note = note;
+          return;
+        }
       }
       this.showReport(answer.report, answer.words);
-      parts.stage.lattice = new Lattice(answer.lattice.columns, answer.lattice.rows, unpack(answer.lattice.nodes));
+      const at = answer.first - this.firstFrame; // a window of a long clip starts later
+      this.takeLattice(answer.lattice, at);
       parts.stage.output = { ...answer.report.output, aspect: answer.report.output.pixel_aspect };
       parts.stage.draw();
       parts.chart.present(answer.report.picture_kept, answer.report.shake_after);
       if (!sliding) this.price();
+      if (note) this.note = note;
+      else this.takeStrip(answer);
+      this.reflectKeyed();
+      this.shownAt = performance.now();
+      this.takeSteering(answer.steering, sliding);
+    },
+
+    takeStrip(answer) {
       const lines = (set) => Object.fromEntries(Object.entries(set).map(([name, text]) => [name, unpack(text)]));
       this.takeHold(answer.strip, answer.report);
       const { before, after, room, confidence, blurred, cuts, zoom, keyed } = answer.strip;
@@ -318,9 +332,22 @@ document.addEventListener("alpine:init", () => {
       if (!this.component) this.component = parts.strip.telling();
       parts.strip.show(this.component);
       this.drawZoom(unpack(zoom));
-      this.reflectKeyed();
-      this.shownAt = performance.now();
-      if (!sliding) this.takeSteering(answer.steering);
+    },
+
+    takeLattice({ columns, rows, nodes, start }, from = 0) {
+      parts.stage.lattice = new Lattice(columns, rows, unpack(nodes), start + from);
+    },
+
+    // The lattice of a long clip that bends comes in pieces: the next one, if it is needed.
+    async followLattice() {
+      if (this.fetchingLattice || parts.stage.lattice.holds(this.frame) || this.wish || this.solving) return;
+      this.fetchingLattice = true;
+      await this.guard(async () => {
+        const { lattice } = await get(`${this.base}/lattice?near=${this.frame}`);
+        if (lattice) this.takeLattice(lattice);
+        parts.stage.draw();
+      });
+      this.fetchingLattice = false;
     },
 
     reflect() {
@@ -393,7 +420,7 @@ document.addEventListener("alpine:init", () => {
 
     async step(way) {
       if (!this.ready) return;
-      await this.guard(async () => this.apply(await post(`${this.base}/${way}`)));
+      await this.guard(async () => this.apply(await post(`${this.base}/${way}?near=${this.frame}`)));
     },
 
     takeVersions(versions) {
@@ -411,7 +438,7 @@ document.addEventListener("alpine:init", () => {
     },
 
     async goTo(version) {
-      await this.guard(async () => this.apply(await post(`${this.base}/versions/${version.id}`)));
+      await this.guard(async () => this.apply(await post(`${this.base}/versions/${version.id}?near=${this.frame}`)));
     },
 
     async guard(action) {

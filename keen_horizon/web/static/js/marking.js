@@ -1,5 +1,5 @@
 // Marks: what they do, which move together, and setting them aside. Mixed into the clip screen.
-import { get, unpack } from "./api.js";
+import { gaveUp, get, jobWords, post, unpack } from "./api.js";
 import { parts } from "./parts.js";
 
 const CHUNK = 60; // frames of marks asked for at once
@@ -60,8 +60,8 @@ export const marking = {
   },
 
   // What the marks do has changed: with the treatment, or for the first time.
-  takeSteering(steering) {
-    if (this.steering === steering) return;
+  takeSteering(steering, sliding) {
+    if (this.steering === steering || (sliding && this.steering.split(",")[0] === steering.split(",")[0])) return;
     this.steering = steering;
     parts.stage.markings.clear();
     this.fetching = null;
@@ -94,6 +94,29 @@ export const marking = {
       this.groupWords = this.groups.length ? "" : "Everything moves as the camera has it move.";
       this.marksWords = [`${this.groups.length} groups`, this.asides.length ? `${this.asides.length} set aside` : "", this.only ? "one steers" : ""].filter(Boolean).join(" · ");
     });
+  },
+
+  // The closer measure: asked for, waited for in the background, and then used.
+  async wantCloser(event) {
+    await this.guard(async () => this.takeCloser(await post(`${this.base}/closer`, { wanted: event.target.checked })));
+  },
+
+  takeCloser({ wanted, there, seconds, work }) {
+    clearTimeout(this.closerTimer);
+    this.closer = wanted;
+    const estimate = seconds === null ? "" : `, about ${Math.max(1, Math.round(seconds))} s`;
+    if (wanted && !there && gaveUp(work)) this.closerWords = work.message || "It was cancelled.";
+    else if (wanted && !there) {
+      this.closerWords = `Measuring${work.total ? `: ${jobWords(work)}` : " …"} The first stays in use.`;
+      this.closerTimer = setTimeout(() => this.lookCloser(), 700);
+    } else this.closerWords = there ? (wanted ? "In use." : "Is there.") : `More marks, finer${estimate}.`;
+    if (this.closerUsed !== undefined && this.closerUsed !== (wanted && there)) this.solve(false);
+    this.closerUsed = wanted && there;
+    document.dispatchEvent(new Event("keen:work"));
+  },
+
+  async lookCloser() {
+    await this.guard(async () => this.takeCloser((await get(`${this.base}/state`)).closer));
   },
 
   foldMarks(event) {

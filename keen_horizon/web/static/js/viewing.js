@@ -11,7 +11,10 @@ export const viewing = {
     const rest = (Math.abs(seconds) - 60 * minutes).toFixed(2).padStart(5, "0");
     this.clock = `${seconds < 0 ? "−" : ""}${minutes}:${rest} · frame ${frame}`;
     if (this.marks) this.fetchMarks();
-    if (this.ready) this.reflectKeyed();
+    if (this.ready) {
+      this.reflectKeyed();
+      this.followLattice();
+    }
     if (this.mode === "split") this.placeDivider();
   },
 

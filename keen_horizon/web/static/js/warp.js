@@ -2,9 +2,13 @@
 // Output positions and source positions are shares (0..1) of their picture's outer size.
 
 export class Lattice {
-  // nodes: Float32Array, frames x rows x columns x 2.
-  constructor(columns, rows, nodes) {
-    Object.assign(this, { columns, rows, nodes, stride: columns * rows * 2 });
+  // nodes: Float32Array, frames x rows x columns x 2, from frame `start` on.
+  constructor(columns, rows, nodes, start = 0) {
+    Object.assign(this, { columns, rows, nodes, start, stride: columns * rows * 2 });
+  }
+
+  holds(n) {
+    return n >= this.start && n < this.start + this.length;
   }
 
   get length() {
@@ -12,7 +16,7 @@ export class Lattice {
   }
 
   frame(n) {
-    const at = Math.max(0, Math.min(this.length - 1, n)) * this.stride;
+    const at = Math.max(0, Math.min(this.length - 1, n - this.start)) * this.stride;
     return this.nodes.subarray(at, at + this.stride);
   }
 
