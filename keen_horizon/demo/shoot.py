@@ -11,7 +11,7 @@ import cv2
 from sqlalchemy import select
 
 from ..jobs.queue import Queue
-from ..simulated.brindle_quay import TAKES
+from ..simulated.brindle_quay import ON_DEMAND, TAKES
 from ..simulated.record import record
 from ..store import shelf
 from ..store.database import Database
@@ -24,12 +24,17 @@ SHOOT = "Brindle Quay"
 def _record(job: tuple[str, str]) -> tuple[str, str]:
     name, path = job
     cv2.setNumThreads(1)  # one process a core already
-    record(TAKES[name](), Path(path))
+    record((TAKES | ON_DEMAND)[name](), Path(path))
     return job
 
 
-def ensure_demo(url: str, data: Path, say: Callable[[str], None]) -> None:
-    """Render whichever takes of the demo shoot are missing, and hand them to the workers."""
+def ensure_demo(
+    url: str, data: Path, say: Callable[[str], None], extra: tuple[str, ...] = ()
+) -> None:
+    """Render whichever takes of the demo shoot are missing, and hand them to the workers.
+
+    ``extra`` names takes that are made on demand only.
+    """
     database, vault = Database(url), Vault(data / "vault")
     with database.session.begin() as session:
         shoot = session.scalar(select(Shoot).where(Shoot.name == SHOOT).order_by(Shoot.id))
@@ -39,10 +44,11 @@ def ensure_demo(url: str, data: Path, say: Callable[[str], None]) -> None:
         held = set(
             session.scalars(select(Recording.name).where(Recording.shoot_id == shoot.id))
         )
-    missing = [name for name in TAKES if f"{name}.mp4" not in held]
+    missing = [name for name in (*TAKES, *extra) if f"{name}.mp4" not in held]
     if not missing:
         return
-    say(f"rendering the demo shoot: {', '.join(missing)} (once, about a minute)")
+    say(f"rendering the demo shoot: {', '.join(missing)} (once, about "
+        f"{'ten minutes' if extra else 'two minutes'})")
     queue = Queue(url)
     with tempfile.TemporaryDirectory(dir=data) as room:
         jobs = [(name, str(Path(room) / f"{name}.mp4")) for name in missing]

@@ -12,6 +12,7 @@ import time
 from pathlib import Path
 
 from ..jobs.worker import work_forever
+from ..simulated.brindle_quay import ON_DEMAND
 from ..store.database import migrate
 from ..store.vault import Vault
 from .postgres import database_url, free_port
@@ -38,7 +39,7 @@ def main() -> int:
     try:
         match command:
             case "demo" | "serve":
-                return serve(demo=command == "demo")
+                return serve(demo=command == "demo", extra=on_demand(rest))
             case "worker":
                 return worker()
             case "run-worker":
@@ -55,10 +56,20 @@ def main() -> int:
     return 2
 
 
-def serve(*, demo: bool) -> int:
+def on_demand(wanted: list[str]) -> tuple[str, ...]:
+    """Takes of the demo shoot asked for by name, as in ``./keen demo long-haul``."""
+    names = tuple(name.replace("-", " ") for name in wanted)
+    unknown = [name for name in names if name not in ON_DEMAND]
+    if unknown:
+        known = ", ".join(name.replace(" ", "-") for name in ON_DEMAND)
+        raise SystemExit(f"keen: there is no '{unknown[0]}' to make on demand; known: {known}.")
+    return names
+
+
+def serve(*, demo: bool, extra: tuple[str, ...] = ()) -> int:
     """Database, migrations, demo shoot, web server, workers; until Ctrl-C."""
     say("starting the database")
-    with application(data_folder(), chosen_port(), demo=demo, say=say) as running:
+    with application(data_folder(), chosen_port(), demo=demo, extra=extra, say=say) as running:
         say(f"Keen Horizon is at {running.address}  (Ctrl-C stops it)")
         try:
             while True:

@@ -29,19 +29,21 @@ def application(
     port: int,
     *,
     demo: bool = False,
+    extra: tuple[str, ...] = (),
     passing: bool = False,
     workers: bool = True,
     say: Callable[[str], None] = lambda text: None,
 ) -> Iterator[Running]:
     """Start database, web server and workers on ``data``; stop them all at the end.
 
-    ``passing`` keeps the database in a temporary folder that goes with it.
+    ``extra`` names takes of the demo shoot that are made on demand only. ``passing`` keeps the
+    database in a temporary folder that goes with it.
     """
     data.mkdir(parents=True, exist_ok=True)
     with database_url(data, passing=passing) as url:
         migrate(url)
         if demo:
-            ensure_demo(url, data, say)
+            ensure_demo(url, data, say, extra)
         address = f"http://127.0.0.1:{port}/"
         with Crew(url, data) as crew:
             crew.start_web(port)

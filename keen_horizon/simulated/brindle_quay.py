@@ -330,4 +330,49 @@ def tender_deck(seconds: float = 8.0, *, readout: float = READOUT, buzzing: floa
     return Take("tender deck", scene, truth)
 
 
+def push_in(seconds: float = 10.0) -> Take:
+    """Nearing the far side by a seventh and turning by ten degrees, by hand."""
+    times = np.arange(round(seconds * RATE)) / RATE
+    rng = np.random.default_rng(3)
+    position = np.stack(
+        [2 + 0 * times, -1.7 + 0 * times, 3.15 * ease(times, 0.03 * seconds, 0.97 * seconds)], -1
+    )
+    yaw, pitch, roll = (s * tremor(times, 0.3, 6, rng) for s in (0.3, 0.25, 0.3))
+    roll = roll + 10 * ease(times, 0.1 * seconds, 0.9 * seconds)
+    scene = Scene((*_backdrop(), *_far_side()))
+    return Take("push in", scene, _truth(position, yaw - 2, pitch - 1.2, roll, times))
+
+
+def jolted_view(seconds: float = 10.0) -> Take:
+    """A view held nearly still, but for one jolt half way."""
+    times = np.arange(round(seconds * RATE)) / RATE
+    rng = np.random.default_rng(5)
+
+    def jolt(after: float, length: float) -> Array:
+        return np.asarray(np.exp(-(((times - seconds / 2 - after) / length) ** 2)))
+
+    yaw, pitch, roll = (0.05 * tremor(times, 1, 6, rng) for _ in range(3))
+    yaw = yaw + 2.2 * jolt(0, 0.12) - 1.2 * jolt(0.35, 0.14)
+    pitch = pitch - 1.6 * jolt(0.05, 0.12)
+    position = np.tile([2.0, -1.7, 0.0], (len(times), 1))
+    scene = Scene((*_backdrop(), *_far_side(), *_basin(), *_near_side()))
+    return Take("jolted view", scene, _truth(position, yaw - 2, pitch - 1.2, roll, times))
+
+
+def long_haul(seconds: float = 600.0) -> Take:
+    """Ten minutes along the quay, to and fro, by hand."""
+    times = np.arange(round(seconds * RATE)) / RATE
+    rng = np.random.default_rng(53)
+    x = 1.5 + 5.0 * np.sin(2 * np.pi * times / 47)
+    bounce, side = footfall(times, 1.95, rng), footfall(times, 0.975, rng)
+    position = np.stack([x + 0.012 * side, -1.62 + 0.016 * bounce, 0.006 * bounce], axis=-1)
+    yaw = 4 * np.sin(2 * np.pi * times / 31) + 0.30 * side + 0.10 * tremor(times, 2, 9, rng)
+    pitch = -1.2 + 0.32 * bounce + 0.18 * tremor(times, 0.25, 0.8, rng)
+    roll = 0.42 * side + 0.10 * tremor(times, 2, 7, rng)
+    scene = Scene((*_backdrop(), *_far_side(), *_basin(), *_near_side()))
+    return Take("long haul", scene, _truth(position, yaw, pitch, roll, times))
+
+
+# Made only when asked for: it takes minutes.
+ON_DEMAND = {"long haul": long_haul}
 TAKES = {"quay walk": quay_walk, "loft doorway": loft_doorway, "tender deck": tender_deck}

@@ -4,6 +4,7 @@ import pytest
 
 from keen_horizon.demo import shoot
 from keen_horizon.demo.shoot import ensure_demo
+from keen_horizon.launch.__main__ import on_demand
 from keen_horizon.simulated.brindle_quay import loft_doorway, quay_walk
 from keen_horizon.store import shelf
 from keen_horizon.store.models import Work
@@ -31,6 +32,7 @@ class InProcess:
 def short_takes(monkeypatch):
     takes = {"quay walk": lambda: quay_walk(0.2), "loft doorway": lambda: loft_doorway(0.2)}
     monkeypatch.setattr(shoot, "TAKES", takes)
+    monkeypatch.setattr(shoot, "ON_DEMAND", {"long haul": lambda: quay_walk(0.2)})
     monkeypatch.setattr(shoot.multiprocessing, "get_context", lambda method: InProcess)
 
 
@@ -58,3 +60,13 @@ def test_the_demo_shoot_is_made_once_and_mended(place):
     ensure_demo(place.url, place.data, said.append)
     assert clips() == ["quay walk", "loft doorway"]
     assert said == []
+    # More is made when it is asked for.
+    ensure_demo(place.url, place.data, said.append, ("long haul",))
+    assert clips() == ["quay walk", "loft doorway", "long haul"]
+
+
+def test_takes_on_demand_are_asked_for_by_name():
+    assert on_demand([]) == ()
+    assert on_demand(["long-haul"]) == ("long haul",)
+    with pytest.raises(SystemExit, match="known: long-haul"):
+        on_demand(["--help"])
