@@ -244,8 +244,9 @@ def borrow_row(jolted: Measured, margin: int = 128) -> Row:
     """Borrowed picture against the same view drawn by a camera that sees more."""
     take, canvas = jolted.take, jolted.canvas
     facts = ["motion.calm=60", "frame.edge=borrow", "frame.borrow_width=12"]
-    solution = solve(jolted.motion, canvas, with_settings(Treatment(), facts))
-    lenders = Lenders(jolted.motion, 18)
+    motion = base_motion(jolted.measure, canvas, "similarity")
+    solution = solve(motion, canvas, with_settings(Treatment(), facts))
+    lenders = Lenders(motion, 18)
     camera = take.truth.camera
     wide = Pinhole(camera.width + 2 * margin, camera.height + 2 * margin, camera.focal)
     total, count, share = 0.0, 0, 0.0

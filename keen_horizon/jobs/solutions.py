@@ -23,7 +23,7 @@ from ..store.models import Measure, Recording
 from ..store.vault import Vault
 from .recent import Recent
 
-WINDOW = 900  # frames of a long clip that are solved at once, around the one on show
+WINDOW = 600  # frames of a long clip that are solved at once, around the one on show
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
 SOLVER = 6  # to be raised when treatments come out differently: what is kept is then solved anew
 

@@ -21,6 +21,8 @@ from .warp import Sampler, warp_mask, warp_planes
 FEATHER = 10  # px over which one picture turns into the other
 FEW = 12  # pixels, fewer than which are not worth a neighbour
 MATCHED = 48  # px along the edge over which colours are compared
+CORNERS, ENOUGH = 150, 16  # sought along the edge; and as many as have to agree
+FARTHEST = 12.0  # px that a neighbour may be out
 GAINS = (0.75, 1.33)  # that a neighbour's luma may be changed by
 
 Mask = NDArray[np.uint8]
@@ -58,6 +60,10 @@ def warp_borrowing(
             continue
         warp_planes(lender, through, lent, bare=False, full_range=full_range)
         shared = rim & known
+        nudge = _nudge(kept[0], lent[0], shared)
+        if nudge is not None:
+            through = through.moved(nudge)
+            warp_planes(lender, through, lent, bare=False, full_range=full_range)
         for index, (plane, mine, target) in enumerate(zip(lent, kept, out, strict=True)):
             matched = _matched(plane, mine, _sized(shared, plane), luma=index == 0)
             fresh = cv2.bitwise_and(wanted, cv2.bitwise_not(borrowed))
@@ -78,6 +84,35 @@ def warp_borrowing(
         keep = outside & ~band
         target[keep] = mine[keep]
     return float(cv2.countNonZero(todo & borrowed)) / (width * height)
+
+
+def _nudge(mine: Plane, theirs: Plane, shared: Mask) -> NDArray[np.float64] | None:
+    """``(3, 3)`` the small affine map by which a neighbour still misses the picture along its edge;
+    None where too little tells. Corners are followed from one to the other (Bouguet 2000)."""
+    one, two = (_eight(plane) for plane in (mine, theirs))
+    corners = cv2.goodFeaturesToTrack(one, CORNERS, 0.02, 8, mask=shared)
+    if corners is None or len(corners) < ENOUGH:
+        return None
+    there, found, _ = cv2.calcOpticalFlowPyrLK(
+        one, two, corners, None, winSize=(21, 21), maxLevel=2
+    )
+    good = (found[:, 0] == 1) & (np.abs(there - corners).max(axis=(1, 2)) < FARTHEST)
+    if good.sum() < ENOUGH:
+        return None
+    affine, inliers = cv2.estimateAffine2D(
+        corners[good], there[good], method=cv2.RANSAC, ransacReprojThreshold=1.0
+    )
+    if affine is None or int(inliers.sum()) < ENOUGH:
+        return None
+    nudge = np.vstack([affine, [0, 0, 1]])
+    height, width = one.shape
+    ends = np.array([[0, 0, 1], [width, 0, 1], [width, height, 1], [0, height, 1.0]])
+    moved = ends @ nudge.T - ends
+    return nudge if float(np.abs(moved).max()) < 2 * FARTHEST else None
+
+
+def _eight(plane: Plane) -> NDArray[np.uint8]:
+    return (plane if plane.dtype == np.uint8 else plane >> 2).astype(np.uint8)
 
 
 def _near(mask: Mask, reach: int) -> Mask:

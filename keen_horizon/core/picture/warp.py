@@ -45,6 +45,20 @@ class Sampler:
     matrix: Matrix
     grid: NDArray[np.float32] | None = None
 
+    def moved(self, by: Matrix) -> Sampler:
+        """The sampler of output pixels moved by a small affine map ``(3, 3)`` first."""
+        if self.grid is None:
+            return Sampler(self.matrix @ by)
+        to_grid = np.diag([1 / GRID, 1 / GRID, 1.0])
+        to_grid[:2, 2] = 1.0
+        m = to_grid @ by @ np.linalg.inv(to_grid)
+        rows, columns = self.grid.shape[:2]
+        grid = cv2.warpAffine(
+            self.grid, m[:2], (columns, rows),
+            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
+        )  # fmt: skip
+        return Sampler(self.matrix @ by, np.asarray(grid, np.float32))
+
     def positions(self, to_output: Matrix, to_source: Matrix, width: int, height: int):  # type: ignore[no-untyped-def]
         """Source positions ``(x, y)`` of a plane's pixels, each ``(height, width)`` float32.
 

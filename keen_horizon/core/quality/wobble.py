@@ -9,11 +9,12 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry.bend import Bend, node_places
+from ..geometry.bend import COLUMNS, ROWS, Bend, node_places
 from ..geometry.canvas import Canvas, Complex
 from .scores import fast_part
 
 EVERY = 2  # nodes of a bend between two places
+PLACES = ((ROWS + 1) // EVERY, (COLUMNS + 1) // EVERY)  # down and across
 WOBBLE_ABOVE = 1.0  # Hz; slower local motion is the scene's own, as when walking past things
 WOBBLE_MEASURE = (
     "RMS distance that 54 places of the picture stray, faster than 1 Hz, from where the picture's "

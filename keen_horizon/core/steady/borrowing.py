@@ -7,10 +7,12 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry.bend import Bend
 from ..geometry.canvas import Complex
 from ..geometry.chain import WarpChain
 from ..geometry.similarity import Similarities, accumulate
 from ..motion.camera import CameraMotion
+from ..quality.wobble import PLACES
 from ..treatment import FrameSettings
 from .coverage import zoom_needed
 
@@ -25,6 +27,8 @@ class Lenders:
 
     def __init__(self, motion: CameraMotion, reach: int) -> None:
         self._reach = reach
+        straight = motion.straight_wobble
+        self._wobble = motion.wobble if straight is None else straight
         self._pose = accumulate(motion.trusted)
         self._segment = np.zeros(len(motion), np.intp)
         for k, (start, stop) in enumerate(motion.segments):
@@ -61,13 +65,22 @@ class Lenders:
         """The chain of one frame whose picture is taken from another."""
         one, two = np.array([frame]), slice(other, other + 1)
         here = slice(frame, frame + 1)
+        bend = chain.bend[two] if chain.bend is not None else self._differs(chain, frame, other)
         return WarpChain(
             chain.source,
             chain.view[here],
             self.between(one, np.array([other])).after(chain.steady[here]),
-            chain.bend[two] if chain.bend is not None else None,
+            bend,
             chain.rows[two] if chain.rows is not None else None,
         )
+
+    def _differs(self, chain: WarpChain, frame: int, other: int) -> Bend | None:
+        """How the wobble of two frames differs: the keystone of a jolt, say, which a similarity
+        does not carry over."""
+        if self._wobble is None:
+            return None
+        moved = self._wobble[other] - self._wobble[frame]
+        return Bend(chain.source, moved.reshape(1, *PLACES))
 
 
 def _restarted(steps: Similarities) -> tuple[Complex, Complex]:
