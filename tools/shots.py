@@ -44,8 +44,8 @@ def _clip(page: Page, name: str) -> str:
 def _take(page: Page, address: str) -> None:
     page.goto(address)
     page.wait_for_selector(".card-clip")
-    walk, loft = _clip(page, "quay walk"), _clip(page, "loft doorway")
-    for clip in (loft, walk):
+    walk, loft, deck = (_clip(page, n) for n in ("quay walk", "loft doorway", "tender deck"))
+    for clip in (loft, deck, walk):
         page.goto(address.rstrip("/") + clip)
         wait_ready(page)
     pause_at(page, 205)
@@ -54,9 +54,12 @@ def _take(page: Page, address: str) -> None:
     page.keyboard.press("m")
     page.wait_for_timeout(800)
     _shot(page, "clip-split-marks")
+    page.keyboard.press("2")
+    _marks(page)
     page.keyboard.press("m")
+    _hold(page)
     page.keyboard.press("4")
-    page.get_by_role("button", name="Frame", exact=False).first.click()
+    _station(page, "Frame")
     page.get_by_role("radio", name="Leave").click()
     page.get_by_role("button", name="Day or night").click()
     page.wait_for_timeout(600)
@@ -65,6 +68,10 @@ def _take(page: Page, address: str) -> None:
     page.get_by_role("button", name="Undo").click()
     page.get_by_role("button", name="Day or night").click()
     page.wait_for_timeout(600)
+    _keys(page)
+    page.goto(address.rstrip("/") + deck)
+    wait_ready(page)
+    _shutter(page)
     page.goto(address.rstrip("/") + walk + "/exports")
     page.wait_for_selector(".export-fields option", state="attached")
     if not page.locator(".export-row").count():
@@ -75,6 +82,70 @@ def _take(page: Page, address: str) -> None:
     page.goto(address)
     page.wait_for_selector(".card-state:has-text('measured')")
     _shot(page, "shelf")
+
+
+def _station(page: Page, name: str) -> None:
+    page.locator(".station-open").filter(has_text=name).click()
+
+
+def _undo(page: Page, times: int) -> None:
+    for _ in range(times):
+        page.get_by_role("button", name="Undo").click()
+        page.wait_for_timeout(900)
+
+
+def _marks(page: Page) -> None:
+    """Groups of marks, one of them lit."""
+    pause_at(page, 150)
+    page.locator("summary").filter(has_text="Marks").click()
+    page.wait_for_selector(".subjects li")
+    page.locator(".subjects li").last.scroll_into_view_if_needed()
+    page.locator(".subjects").first.locator("li").nth(2).hover()
+    _shot(page, "marks")
+    page.locator("summary").filter(has_text="Marks").click()
+
+
+def _hold(page: Page) -> None:
+    """A point that is held, as far as the walk allows."""
+    pause_at(page, 60)
+    page.locator(".tools").evaluate("tools => tools.scrollTo(0, 0)")
+    page.get_by_role("radio", name="Hold").click()
+    page.wait_for_timeout(800)
+    page.get_by_role("button", name="Place a point").click()
+    box = page.locator(".stage").bounding_box()
+    assert box is not None
+    page.mouse.click(box["x"] + 226, box["y"] + 246)
+    page.wait_for_selector("text=known in", timeout=60_000)
+    _shot(page, "hold")
+    _undo(page, 2)
+
+
+def _keys(page: Page) -> None:
+    """Zoom and position that change over the clip."""
+    page.keyboard.press("2")
+    pause_at(page, 90)
+    page.get_by_label("Drifting zoom, 0 to 10").fill("2")
+    page.get_by_label("Keyframe of extra zoom here").click()
+    page.wait_for_timeout(600)
+    pause_at(page, 240)
+    page.get_by_label("Extra zoom, 1 to 2").fill("1.15")
+    page.get_by_label("Extra zoom, 1 to 2").press("Tab")
+    page.wait_for_timeout(900)
+    _shot(page, "frame-keys")
+    _undo(page, 3)
+
+
+def _shutter(page: Page) -> None:
+    pause_at(page, 100)
+    page.keyboard.press("2")
+    _station(page, "Shutter")
+    page.get_by_role("button", name="Find it from this clip").click()
+    page.wait_for_selector("text=give or take", timeout=60_000)
+    page.wait_for_timeout(4000)
+    page.get_by_role("radio", name="Vibration too").click()
+    page.wait_for_selector("text=by this station", timeout=60_000)
+    _shot(page, "shutter")
+    _undo(page, 2)
 
 
 if __name__ == "__main__":

@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 from keen_horizon.core.treatment import Treatment
+from keen_horizon.jobs import solutions
 from keen_horizon.store.models import Work
 
 pytestmark = pytest.mark.integration
@@ -400,3 +401,39 @@ def test_stations_are_copied_to_other_clips_of_the_shoot(place, clip, make_clip)
     assert after["frame"] == before["frame"]
     assert place.post(f"/clips/{one}/copy", {"to": [], "stations": ["motion"]}).status_code == 400
     assert place.post(f"/clips/{one}/copy", {"to": [two], "stations": ["lens"]}).status_code == 400
+
+
+def test_a_closer_measure_is_made_beside_the_usual_one_and_used_when_it_is_there(place, clip):
+    before = place.get(f"/clips/{clip}/state").json["closer"]
+    assert not before["wanted"]
+    assert before["seconds"] > 0
+    usual = place.get(f"/clips/{clip}/solution").json["steering"]
+    asked = place.post(f"/clips/{clip}/closer", {"wanted": True}).json
+    assert asked["wanted"]
+    assert not asked["there"]
+    assert place.get(f"/clips/{clip}/solution").json["steering"] == usual  # still in use
+    assert place.work_now(asked["work"]["id"]) == "done"
+    assert place.get(f"/clips/{clip}/state").json["closer"]["there"]
+    answer = place.get(f"/clips/{clip}/solution").json
+    assert answer["steering"] != usual
+    assert answer["report"]["shake_removed"] > 50
+    place.post(f"/clips/{clip}/closer", {"wanted": False})
+    assert place.get(f"/clips/{clip}/solution").json["steering"] == usual
+
+
+def test_a_long_clip_answers_with_what_is_near_the_playhead(place, clip, monkeypatch):
+    monkeypatch.setattr(solutions, "SOLVED_AT_ONCE", 10)
+    monkeypatch.setattr(solutions, "WINDOW", 12)
+    whole = Treatment().model_dump(mode="json")
+    whole["motion"]["calm"] = 33.0
+    address = f"/clips/{clip}/treatment?near=11"
+    answer = place.post(address, {"treatment": whole}).json
+    assert answer["solving"]["open"]
+    assert answer["first"] == 5
+    assert len(base64.b64decode(answer["strip"]["zoom"])) == 4 * 12
+    assert place.work_now(answer["solving"]["id"]) == "done"
+    answer = place.post(address, {"treatment": whole}).json
+    assert answer["solving"] is None
+    assert answer["first"] == 0
+    assert len(base64.b64decode(answer["strip"]["zoom"])) == 4 * 30
+    assert place.get(f"/clips/{clip}/lattice?near=3").json["lattice"]["start"] == 0

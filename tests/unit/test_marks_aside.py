@@ -142,3 +142,15 @@ def test_wobble_leaves_out_what_the_whole_picture_does():
     assert np.abs(without_similarity(moved, places)).max() < 1e-9
     bent = moved + (0.5 * np.sign(places.real))[None, :]
     assert np.abs(without_similarity(bent, places)).max() > 0.1
+
+
+def test_a_window_of_a_motion_is_the_motion_of_those_frames(measure, whole):
+    part = whole.window(10, 30)
+    assert len(part) == 20
+    assert part.first == whole.first + 10
+    assert np.array_equal(part.steps.b[1:], whole.steps.b[11:30])
+    assert part.steps.b[0] == 0
+    piece = measure.window(10, 30)
+    assert len(piece) == 20
+    assert np.array_equal(piece.frame(0), measure.frame(10))
+    assert piece.first == 10
