@@ -98,9 +98,11 @@ def _marks(page: Page) -> None:
     """Groups of marks, one of them lit."""
     pause_at(page, 150)
     page.locator("summary").filter(has_text="Marks").click()
-    page.wait_for_selector(".subjects li")
-    page.locator(".subjects li").last.scroll_into_view_if_needed()
-    page.locator(".subjects").first.locator("li").nth(2).hover()
+    groups = page.get_by_role("list", name="Groups").locator("li")
+    groups.first.wait_for()
+    # The one that moves fastest against the rest: the figure.
+    groups.nth(2).scroll_into_view_if_needed()
+    groups.nth(2).hover()
     _shot(page, "marks")
     page.locator("summary").filter(has_text="Marks").click()
 
@@ -143,7 +145,7 @@ def _shutter(page: Page) -> None:
     page.wait_for_selector("text=give or take", timeout=60_000)
     page.wait_for_timeout(4000)
     page.get_by_role("radio", name="Vibration too").click()
-    page.wait_for_selector("text=by this station", timeout=60_000)
+    page.locator(".station-words").filter(has_text="strong").wait_for(timeout=60_000)
     _shot(page, "shutter")
     _undo(page, 2)
 

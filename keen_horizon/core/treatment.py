@@ -137,7 +137,7 @@ class MotionSettings(_Station):
         4.0, ge=0.5, le=20, description="Most that any region is stretched, in percent."
     )
     wobble_limit: float = Field(
-        0.5, ge=0.05, le=10, description="Most wobble, in px, that decide lets a model leave."
+        1.0, ge=0.05, le=10, description="Most wobble, in px, that decide lets a model leave."
     )
     angle_of_view: float | None = Field(
         None, ge=5, le=150, description="Across the picture, in degrees; null: not known."

@@ -91,18 +91,19 @@ def _points(
     if not known.any():  # never all at once: hold the first alone
         source = source[:, :1]
         known = np.isfinite(source[:, 0])
+    if chain.rows is not None:
+        source = np.where(np.isfinite(source), chain.rows.undo(np.nan_to_num(source)), np.nan)
+    seen = (source - chain.steady.b[:, None]) / chain.steady.a[:, None]
+    # Where a point is not known it is taken to stand still in the steadied picture.
     at = np.arange(len(source))
-    filled = np.stack(
+    seen = np.stack(
         [
             np.interp(at, at[known], column[known].real)
             + 1j * np.interp(at, at[known], column[known].imag)
-            for column in source.T
+            for column in seen.T
         ],
         axis=-1,
     )
-    if chain.rows is not None:
-        filled = chain.rows.undo(filled)
-    seen = (filled - chain.steady.b[:, None]) / chain.steady.a[:, None]
     anchor = settings.hold[0].frame - motion.first
     if not 0 <= anchor < len(known) or not known[anchor]:
         anchor = int(np.nonzero(known)[0][0])
