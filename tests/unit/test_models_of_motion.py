@@ -110,3 +110,10 @@ def test_a_canvas_of_another_size_is_no_error(walk):
     assert large["output"]["height"] == 1440
     assert any("smaller output" in warning for warning in large["warnings"]["frame"])
     assert Canvas(640, 640).half == (319.5, 319.5)
+
+
+def test_a_key_outside_the_clip_is_pointed_out(walk):
+    far = 'keys={"frame.extra_zoom":[{"frame":0,"value":1.0},{"frame":9000,"value":2.0}]}'
+    report = solved(walk, far).report
+    assert any("frame 9000 lies outside this clip" in note for note in report["notes"])
+    assert report["zoom"] < 1.5

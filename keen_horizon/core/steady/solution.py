@@ -161,6 +161,18 @@ def _notes(
         notes.append(
             f"{weak} of {n} frames could not be measured surely; the correction is gentler there."
         )
+    outside = [
+        (name, key.frame)
+        for name, keys in treatment.keys.items()
+        for key in keys
+        if not motion.first <= key.frame < motion.first + n
+    ]
+    if outside:
+        name, frame = outside[0]
+        notes.append(
+            f"The key of {name} at frame {frame} lies outside this clip "
+            f"(frames {motion.first} to {motion.first + n - 1}), which only leads up to its value."
+        )
     if locking is not None and locking.zoom > treatment.frame.zoom_ceiling:
         notes.append(locking.words)
     if treatment.motion.on and treatment.motion.calm > 0 and treatment.frame.zoom_ceiling <= 1.0:

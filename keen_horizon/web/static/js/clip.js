@@ -1,5 +1,5 @@
 // The clip screen: holds the treatment, asks the server to solve it, and keeps the parts in step.
-import { gaveUp, get, jobWords, post, unpack } from "./api.js";
+import { gaveUp, get, post, unpack } from "./api.js";
 import { calming } from "./calming.js";
 import { comparing } from "./comparing.js";
 import { dividing } from "./divider.js";
@@ -10,10 +10,12 @@ import { marking } from "./marking.js";
 import { parts } from "./parts.js";
 import { pricing } from "./pricing.js";
 import { ranging } from "./range.js";
+import { revising } from "./revising.js";
 import { shuttering } from "./shuttering.js";
 import { Stage } from "./stage.js";
 import { Strip } from "./strip.js";
 import { viewing } from "./viewing.js";
+import { waiting } from "./waiting.js";
 import { Lattice } from "./warp.js";
 
 const AIM_HINTS = {
@@ -49,9 +51,11 @@ document.addEventListener("alpine:init", () => {
     ...holding,
     ...pricing,
     ...ranging,
+    ...revising,
     ...keying,
     ...marking,
     ...shuttering,
+    ...waiting,
     ready: false, phase: "", problem: "", note: "", help: false,
     station: "motion", shutterOn: true, shutterWords: "…", readoutWords: "", straightWords: "", cameras: [], cameraName: "", motionOn: true, frameOn: true, calm: 40, ceiling: 1.25,
     aimHint: "", calmHint: "", edgeHint: "",
@@ -173,31 +177,6 @@ document.addEventListener("alpine:init", () => {
       }
     },
 
-    wait(state) {
-      const work = state.work;
-      const titles = { refused: "This file was refused", "taking in": "Taking the file in", measuring: "Measuring the camera's motion" };
-      this.waitTitle = titles[state.phase];
-      const words = { measuring: "Once; changing settings will not need it again.", "taking in": "Checking it and making a proxy to play." };
-      this.waitWords = state.refusal || words[state.phase] || "";
-      this.waitRetry = gaveUp(work) && state.phase !== "refused";
-      if (this.waitRetry) this.waitWords = work.message || jobWords(work);
-      this.waitCancel = Boolean(work && work.open && state.phase === "measuring");
-      this.waitTotal = work && work.open ? work.total || 1 : 0;
-      this.waitDone = work ? work.done : 0;
-      this.waitFrames = work && work.open ? jobWords(work) : "";
-      this.waitWork = work;
-    },
-
-    async retryWait() {
-      await this.guard(() => post(`/work/${this.waitWork.id}/retry`));
-      this.look();
-    },
-
-    async cancelWait() {
-      await this.guard(() => post(`/work/${this.waitWork.id}/cancel`));
-      this.look();
-    },
-
     async open() {
       const solved = await get(`${this.base}/solution?near=${this.frame}`);
       this.ready = true;
@@ -269,7 +248,7 @@ document.addEventListener("alpine:init", () => {
           if (!this.wish) this.apply(answer, !wish.keep);
         } catch (error) {
           this.problem = error.message;
-          if (this.kept) this.treatment = structuredClone(this.kept);
+          if (this.kept) this.treatment = JSON.parse(JSON.stringify(this.kept));
           this.reflect();
         }
       }
@@ -283,7 +262,7 @@ document.addEventListener("alpine:init", () => {
       this.revisionWords = `revision ${answer.revision}`;
       this.takeVersions(answer.versions);
       if (!sliding) {
-        this.treatment = structuredClone(answer.treatment);
+        this.treatment = JSON.parse(JSON.stringify(answer.treatment));
         this.kept = answer.treatment;
       }
       this.reflect();
@@ -416,29 +395,6 @@ document.addEventListener("alpine:init", () => {
       const removed = words.removed ? `${words.removed} of the shake removed` : "no shake removed";
       this.keptNote = `${report.picture_kept.toFixed(0)} % of the picture kept, ${removed}.`;
       this.calmHint = `${words.shake.after} left, ${report.picture_kept.toFixed(0)} % kept`;
-    },
-
-    async step(way) {
-      if (!this.ready) return;
-      await this.guard(async () => this.apply(await post(`${this.base}/${way}?near=${this.frame}`)));
-    },
-
-    takeVersions(versions) {
-      this.versions = versions;
-      const current = versions.find((version) => version.current);
-      this.versionWords = `${this.revisionWords} · ${current ? current.name : `${versions.length || "none"} kept`}`;
-    },
-
-    async keepVersion() {
-      await this.guard(async () => {
-        this.takeVersions((await post(`${this.base}/versions`, { name: this.versionName })).versions);
-        this.versionName = "";
-        this.price();
-      });
-    },
-
-    async goTo(version) {
-      await this.guard(async () => this.apply(await post(`${this.base}/versions/${version.id}?near=${this.frame}`)));
     },
 
     async guard(action) {
