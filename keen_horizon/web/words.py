@@ -77,8 +77,6 @@ def frame_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
         return words
     if treatment.edge == "leave" and report["bare_edges"] >= 0.05:
         return f"{words} · up to {report['bare_edges']:.1f} % bare"
-    if treatment.edge == "borrow" and report["borrowed_most"] >= 0.05:
-        words += f" up to {report['borrowed_most']:.1f} %"
     return f"{words} · keeps {report['picture_kept']:.0f} %"
 
 

@@ -42,6 +42,13 @@ def test_the_clip_decides_and_says_why(walk):
     assert choice.wobble >= 0
 
 
+@pytest.mark.parametrize("aim", ["follow", "lock_off"])
+def test_what_a_model_takes_out_slowly_is_not_counted_as_wobble(loft, aim):
+    plain = solved(loft, f"motion.aim={aim}").report
+    bent = solved(loft, f"motion.aim={aim}", "motion.model=perspective").report
+    assert bent["wobble_after"] < plain["wobble_after"]
+
+
 def test_a_wobble_limit_asks_for_a_richer_model(loft):
     easy = solved(loft, "motion.model=decide", "motion.wobble_limit=10").motion.choice
     strict = solved(loft, "motion.model=decide", "motion.wobble_limit=0.05").motion.choice

@@ -38,10 +38,19 @@ def local_wobble(
     """
     moved = steps[:, ::EVERY, ::EVERY].reshape(len(steps), -1).astype(complex)
     at = without_similarity(np.asarray(moved * sure[:, None], complex), wobble_places(canvas))
-    out = np.zeros(at.shape, np.complex64)
+    paths = np.zeros(at.shape, complex)
+    for start, stop in segments:
+        paths[start:stop] = np.cumsum(at[start:stop], axis=0)
+    return _fast(paths, times, segments)
+
+
+def _fast(
+    paths: Complex, times: NDArray[np.float64], segments: list[tuple[int, int]]
+) -> NDArray[np.complex64]:
+    out = np.zeros(paths.shape, np.complex64)
     for start, stop in segments:
         part = slice(start, stop)
-        out[part] = fast_part(np.cumsum(at[part], axis=0), times[part], WOBBLE_ABOVE)
+        out[part] = fast_part(paths[part], times[part], WOBBLE_ABOVE)
     return out
 
 
@@ -54,11 +63,16 @@ def without_similarity(moved: Complex, places: Complex) -> Complex:
 
 
 def wobble_left(
-    wobble: NDArray[np.complex64], bend: Bend | None, canvas: Canvas
-) -> NDArray[np.float64]:
-    """``(n,)`` rms wobble of each frame after a bend has taken out what it does; scene units."""
+    wobble: NDArray[np.complex64], bend: Bend | None, times: NDArray[np.float64],
+    segments: list[tuple[int, int]],
+) -> NDArray[np.float64]:  # fmt: skip
+    """``(n,)`` rms wobble of each frame after a bend has taken out what it does; scene units.
+
+    Only what the bend does fast counts: slower, it takes out motion that is no wobble.
+    """
     left = wobble.astype(complex)
     if bend is not None:
         undone = bend.nodes[:, ::EVERY, ::EVERY].reshape(len(wobble), -1).astype(complex)
-        left = left - without_similarity(undone, wobble_places(canvas))
+        moved = without_similarity(undone, wobble_places(bend.canvas))
+        left = left - _fast(moved, times, segments)
     return np.asarray(np.sqrt((np.abs(left) ** 2).mean(axis=1)), float)

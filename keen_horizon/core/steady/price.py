@@ -87,9 +87,10 @@ def _wobbling(
     """
     if motion.wobble is None:
         return []
-    before = wobble.wobble_left(motion.wobble, None, chain.source)
+    facts = motion.times, motion.segments
+    before = wobble.wobble_left(motion.wobble, None, *facts)
     straight = motion.wobble if motion.straight_wobble is None else motion.straight_wobble
-    left = wobble.wobble_left(straight, chain.bend, chain.source) * enlarged
+    left = wobble.wobble_left(straight, chain.bend, *facts) * enlarged
     report["wobble_before"] = float(np.sqrt((before**2).mean()))
     report["wobble_straight"] = float(np.sqrt((np.abs(straight) ** 2).mean()))
     report["wobble_after"] = after = float(np.sqrt((left**2).mean()))
