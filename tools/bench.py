@@ -283,6 +283,8 @@ CONTROLS = [
     [("frame", "extra_zoom", 1), ("frame", "width", 640)],
     [("frame", "width", None), ("frame", "zoom_ceiling", 1.1)],
     [("frame", "zoom_ceiling", 1.25), ("frame", "zoom_speed", 0)],
+    [("shutter", "readout", 12)],
+    [("shutter", "readout", 0)],
 ]
 
 

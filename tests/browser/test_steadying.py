@@ -31,8 +31,17 @@ def station(page: Page, name: str) -> None:
     page.locator(".station-open").filter(has_text=name).click()
 
 
+def unfold(page: Page, name: str) -> None:
+    """Open a fold, unless it was left open."""
+    fold = page.locator("details").filter(has=page.locator("summary", has_text=name))
+    if fold.get_attribute("open") is None:
+        fold.locator("summary").click()
+
+
 def open_marks(page: Page) -> None:
-    page.locator("summary").filter(has_text="Marks").click()
+    unfold(page, "Marks")
+    if not page.evaluate(f"{DATA}.marks"):
+        page.evaluate(f"{DATA}.overlay('marks')")
     until(page, f"{DATA}.marks && keen.stage.markings.sets.size > 0")
 
 
@@ -143,7 +152,7 @@ def test_the_readout_time_goes_into_the_warp(fresh: Page):
 
 
 def test_a_version_beside_the_present_one_a_detail_and_a_loop(fresh: Page):
-    fresh.locator("summary").filter(has_text="Versions").click()
+    unfold(fresh, "Versions")
     fresh.get_by_label("Name of this version").fill("to compare")
     fresh.get_by_role("button", name="Keep", exact=True).click()
     until(fresh, f"{DATA}.versions.some(v => v.name === 'to compare')")

@@ -47,6 +47,7 @@ class CameraMotion:
     be done. ``blurred`` ``(n,)`` as :func:`blurred_frames`; ``wobble`` ``(n, 54)`` as
     :func:`.local_wobble`, where it was worked out; ``straight_wobble`` is what is left of it once
     the rows are put right, if they are. ``held`` are the points that are to be held.
+    ``mesh`` are the steps of a mesh of the usual stiffness, where it was fitted for the wobble.
     """
 
     model: Model
@@ -67,6 +68,7 @@ class CameraMotion:
     wobble: NDArray[np.complex64] | None = None
     straight_wobble: NDArray[np.complex64] | None = None
     held: tuple[HeldTrack, ...] = ()
+    mesh: NDArray[np.complex64] | None = None
 
     def __len__(self) -> int:
         return len(self.steps)
@@ -99,6 +101,7 @@ class CameraMotion:
             straight_wobble=self.straight_wobble[part]
             if self.straight_wobble is not None
             else None,
+            mesh=self.mesh[part] if self.mesh is not None else None,
             held=tuple(track.window(start, stop) for track in self.held),
         )
 

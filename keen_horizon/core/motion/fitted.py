@@ -21,6 +21,7 @@ from .local import SIMPLEST_FIRST, LocalMotion, choose_model, local_motion
 from .measure import Measure
 from .shutter import through_shutter
 
+STIFFNESS = 50.0  # of the mesh that wobble is looked for with
 Base = Callable[[Model], CameraMotion]
 
 
@@ -66,22 +67,25 @@ def fitted_motion(
                 "roll and scale stand in."
             )
             chosen = "similarity"
-        local = local_motion(
-            measure, canvas, motion, chosen, settings.stiffness, settings.angle_of_view
-        )
+        if chosen == "mesh" and settings.stiffness == STIFFNESS and motion.mesh is not None:
+            local = LocalMotion(chosen, motion.mesh)
+        else:
+            local = local_motion(
+                measure, canvas, motion, chosen, settings.stiffness, settings.angle_of_view
+            )
         motion = replace(motion, local=local)
     to_hold = settings.hold if settings.aim == "hold" and followed is not None else ()
     held = [followed(point) for point in to_hold if followed is not None]
     notes += dict.fromkeys(track.note for track in held if track.note)
     return replace(
-        motion, wobble=wobble, straight_wobble=straight, rows=rows, held=tuple(held),
+        motion, wobble=wobble, straight_wobble=straight, rows=rows, held=tuple(held), mesh=None,
         notes=tuple(notes),
     )  # fmt: skip
 
 
 def wobble_of(measure: Measure, canvas: Canvas, motion: CameraMotion) -> NDArray[np.complex64]:
     """The wobble of the pictures that were measured: see :func:`.local_wobble`."""
-    local = local_motion(measure, canvas, motion, "mesh")
+    local = local_motion(measure, canvas, motion, "mesh", STIFFNESS)
     assert local.steps is not None
     return local_wobble(local.steps, motion.sure, motion.times, motion.segments, canvas)
 
@@ -89,7 +93,10 @@ def wobble_of(measure: Measure, canvas: Canvas, motion: CameraMotion) -> NDArray
 def base_motion(measure: Measure, canvas: Canvas, model: Model) -> CameraMotion:
     """The fit of all marks by ``model``, with the wobble of the source."""
     motion = camera_motion(measure, canvas, model)
-    return replace(motion, wobble=wobble_of(measure, canvas, motion))
+    mesh = local_motion(measure, canvas, motion, "mesh", STIFFNESS).steps
+    assert mesh is not None
+    wobble = local_wobble(mesh, motion.sure, motion.times, motion.segments, canvas)
+    return replace(motion, wobble=wobble, mesh=mesh)
 
 
 def _decided(

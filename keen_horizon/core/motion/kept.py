@@ -14,7 +14,7 @@ from .camera import CameraMotion
 from .fit import Model
 from .held import HeldTrack
 
-FIT = 3  # to be raised when motions come out differently: what is kept is then fitted anew
+FIT = 4  # to be raised when motions come out differently: what is kept is then fitted anew
 
 
 def motion_path(folder: Path, model: Model) -> Path:
@@ -38,7 +38,7 @@ def packed(motion: CameraMotion) -> dict[str, NDArray[Any]]:
         "model": np.array(motion.model),
         "blurred": motion.blurred,
     }
-    for name in ("wobble", "straight_wobble"):
+    for name in ("wobble", "straight_wobble", "mesh"):
         if getattr(motion, name) is not None:
             kept[name] = getattr(motion, name)
     if motion.held:
@@ -64,6 +64,7 @@ def unpacked(kept: Mapping[str, NDArray[Any]]) -> CameraMotion:
         blurred=kept["blurred"],
         wobble=kept.get("wobble"),
         straight_wobble=kept.get("straight_wobble"),
+        mesh=kept.get("mesh"),
         held=tuple(
             HeldTrack(places, sure)
             for places, sure in zip(kept["held"], kept["held_sure"], strict=True)
