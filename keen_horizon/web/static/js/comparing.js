@@ -76,7 +76,7 @@ export const comparing = {
       this.detailed();
     }, { passive: false });
     stage.addEventListener("pointerdown", (event) => {
-      if (event.button || event.target.closest("button") || this.lassoing || this.holding || parts.stage.zoom === 1) return;
+      if (event.button || event.target.closest("button") || this.lassoing || this.holding !== null || parts.stage.zoom === 1) return;
       stage.setPointerCapture(event.pointerId);
       from = [...spot(event), { ...parts.stage.centre }];
     });

@@ -7,11 +7,29 @@ const BOX = { pattern: 0.08, search: 0.08 };
 export const holding = {
   holdPoints() {
     const { stage } = this.$refs;
-    stage.addEventListener("pointerdown", (event) => {
-      if (event.button || !this.holding || event.target.closest("button")) return;
+    const at = (event) => {
       const { left, top } = stage.getBoundingClientRect();
-      const [x, y] = [(event.clientX - left) * parts.stage.ratio, (event.clientY - top) * parts.stage.ratio];
-      this.placeHeld(x, y);
+      return [(event.clientX - left) * parts.stage.ratio, (event.clientY - top) * parts.stage.ratio];
+    };
+    let dragging = false;
+    stage.addEventListener("pointerdown", (event) => {
+      if (event.button || this.holding === null || event.target.closest("button")) return;
+      if (this.holding !== "place") {
+        this.placeHeld(...at(event));
+        return;
+      }
+      stage.setPointerCapture(event.pointerId);
+      dragging = true;
+      this.holdAt(...at(event), false);
+    });
+    stage.addEventListener("pointermove", (event) => {
+      if (dragging) this.holdAt(...at(event), false);
+    });
+    stage.addEventListener("pointerup", (event) => {
+      if (!dragging) return;
+      dragging = false;
+      this.holdAt(...at(event), true);
+      this.holding = null;
     });
     parts.stage.markings.more = (pen, part) => this.drawHeld(pen, part);
   },
@@ -23,12 +41,8 @@ export const holding = {
     const frame = parts.stage.frame;
     const what = this.holding;
     this.holding = null;
-    if (what === "new") motion.hold.push({ frame, at, ...BOX, again: [] });
-    else if (what === "place") {
-      // Where the output shows it, before the zoom.
-      const { box } = parts.stage.partAt(x, y);
-      const zoom = this.report.zoom;
-      motion.hold_at = [0.5 + ((x - box.left) / box.width - 0.5) / zoom, 0.5 + ((y - box.top) / box.height - 0.5) / zoom].map(round);
+    if (what === "new") {
+      motion.hold.push({ frame, at, ...BOX, again: [] });
     } else {
       const point = motion.hold[what];
       if (point.frame === frame) point.at = at;
@@ -37,11 +51,19 @@ export const holding = {
     this.solve(true);
   },
 
+  // Where the output is to show the first point, before the zoom: the picture follows the drag.
+  holdAt(x, y, settled) {
+    const { box } = parts.stage.partAt(x, y);
+    const share = (value) => Math.round(1e5 * Math.max(0, Math.min(1, 0.5 + (value - 0.5) / this.report.zoom))) / 1e5;
+    this.treatment.motion.hold_at = [share((x - box.left) / box.width), share((y - box.top) / box.height)];
+    this.solve(settled);
+  },
+
   wantPlace(what) {
     this.holding = this.holding === what ? null : what;
     this.lassoing = false;
     parts.stage.pause();
-    this.holdHint = { new: "Click a corner or a spot with contrast.", place: "Click where the point is to be held." }[what] || "Click where the point is in this frame.";
+    this.holdHint = { new: "Click a corner or a spot with contrast.", place: "Drag to where the point is to be held." }[what] || "Click where the point is in this frame.";
   },
 
   dropPoint(index) {
