@@ -136,6 +136,37 @@ def test_trim_and_smaller_output(make_clip, tmp_path):
     assert report["pixels_per_output_pixel"] > 2
 
 
+def test_a_held_point_stands_still_and_neighbours_lend_its_edges(make_clip, tmp_path):
+    path = make_clip("held.mp4", width=640, height=480, count=30)
+    point = '[{"frame": 12, "at": [0.5, 0.5], "pattern": 0.2}]'
+    facts = ["motion.aim=hold", f"motion.hold={point}", "frame.edge=borrow", "motion.calm=60"]
+    options = [option for fact in facts for option in ("--set", fact)]
+    report, out = correct(path, tmp_path, "--closer", *options)
+    assert report["hold"]["known_frames"] == 30
+    assert report["hold"]["strays"] < 0.5
+    assert report["borrowed"] > 0
+    pictures = lumas(out)
+    assert min(p[:, :4].mean() for p in pictures) > 20  # no bare edge is black
+    assert wander(pictures) < 0.5
+
+
+@pytest.mark.parametrize(
+    ("settings", "check"),
+    [
+        (["shutter.readout=15"], lambda report: report["wobble_straight"] > 0),
+        (["motion.model=mesh"], lambda report: report["wobble_after"] >= 0),
+        (["motion.model=decide"], lambda report: report["zoom"] >= 1),
+        (["frame.width=320", "frame.height=320"], lambda r: r["output"]["width"] == 320),
+        (["frame.zoom_speed=3", "frame.offset_x=2"], lambda r: r["zoom"] >= r["zoom_mean"]),
+    ],
+)
+def test_every_station_is_on_the_command_line(make_clip, tmp_path, settings, check):
+    path = make_clip("stations.mp4", width=320, height=240, count=24)
+    report, out = correct(path, tmp_path, *(o for s in settings for o in ("--set", s)))
+    assert check(report)
+    assert scan(out).probe.frame_count == 24
+
+
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
