@@ -19,9 +19,9 @@ from .core.errors import KeenError, disk_errors
 from .core.media.encode import QUALITIES, Encoding
 from .core.media.mp4 import CONTAINERS
 from .core.media.probe import Scan, scan
-from .core.motion.camera import CameraMotion, camera_motion
+from .core.motion.camera import camera_motion
 from .core.motion.fitted import base_motion, fitted_motion
-from .core.motion.held import HeldTrack
+from .core.motion.found import CameraMotion, HeldTrack
 from .core.motion.measure import Measure
 from .core.motion.shutter import estimate_readout
 from .core.steady.cost import cost_curve, starts

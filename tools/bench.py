@@ -26,7 +26,7 @@ from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.encode import Encoding, Mp4Writer
 from keen_horizon.core.media.probe import scan
-from keen_horizon.core.motion.camera import CameraMotion
+from keen_horizon.core.motion.found import CameraMotion
 from keen_horizon.core.quality import scores
 from keen_horizon.core.steady.solution import solve
 from keen_horizon.core.treatment import Treatment, with_settings

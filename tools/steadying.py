@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.decode import Picture
-from keen_horizon.core.motion.camera import CameraMotion
 from keen_horizon.core.motion.fitted import base_motion, fitted_motion
+from keen_horizon.core.motion.found import CameraMotion
 from keen_horizon.core.motion.groups import groups_of
 from keen_horizon.core.motion.held import follow_point
 from keen_horizon.core.motion.measure import Measure

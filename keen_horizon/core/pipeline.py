@@ -21,8 +21,8 @@ from .media.decode import Picture, frames, working_format
 from .media.encode import Encoding, Mp4Writer
 from .media.probe import Scan
 from .media.segments import join, plan
-from .motion.camera import CameraMotion
-from .motion.held import HeldTrack, follow_point
+from .motion.found import CameraMotion, HeldTrack
+from .motion.held import follow_point
 from .motion.marks import MarkFollower
 from .motion.measure import Measure, MeasureWriter
 from .motion.shutter import Readout

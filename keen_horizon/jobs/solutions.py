@@ -9,11 +9,11 @@ import numpy as np
 
 from ..core.geometry.canvas import Canvas
 from ..core.media.probe import Probe
-from ..core.motion.camera import CameraMotion
 from ..core.motion.fit import Model
 from ..core.motion.fitted import base_motion, fitted_motion, motion_settings
+from ..core.motion.found import CameraMotion, HeldTrack
 from ..core.motion.groups import MarkGroup, groups_of
-from ..core.motion.held import HeldTrack, read_track, track_name, write_track
+from ..core.motion.held import read_track, track_name, write_track
 from ..core.motion.kept import motion_path, read_motion
 from ..core.motion.measure import Measure as Marks
 from ..core.steady.kept import read_solution, write_solution

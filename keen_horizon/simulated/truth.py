@@ -10,7 +10,8 @@ import numpy as np
 
 from ..core.geometry.canvas import Canvas
 from ..core.geometry.similarity import Similarities
-from ..core.motion.camera import CameraMotion, camera_motion
+from ..core.motion.camera import camera_motion
+from ..core.motion.found import CameraMotion
 from ..core.motion.marks import MarkFollower
 from ..core.motion.measure import Measure, MeasureWriter
 from .brindle_quay import Take

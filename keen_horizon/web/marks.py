@@ -14,7 +14,7 @@ from ..core.errors import KeenError
 from ..core.geometry.canvas import Canvas
 from ..core.media.probe import Probe
 from ..core.motion.aside import chosen
-from ..core.motion.camera import CameraMotion
+from ..core.motion.found import CameraMotion
 from ..core.motion.groups import MarkGroup, pull
 from ..core.motion.marks import accuracy
 from ..core.motion.measure import Measure as Marks

@@ -8,7 +8,7 @@ from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.chain import View, WarpChain
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.decode import Picture
-from keen_horizon.core.motion.camera import CameraMotion
+from keen_horizon.core.motion.found import CameraMotion
 from keen_horizon.core.picture.borrow import warp_borrowing
 from keen_horizon.core.picture.warp import sampler_of
 from keen_horizon.core.steady.borrowing import Lenders

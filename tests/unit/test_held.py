@@ -9,8 +9,8 @@ import pytest
 from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.similarity import Similarities
-from keen_horizon.core.motion.camera import CameraMotion
-from keen_horizon.core.motion.held import HeldTrack, follow_point, read_track, write_track
+from keen_horizon.core.motion.found import CameraMotion, HeldTrack
+from keen_horizon.core.motion.held import follow_point, read_track, write_track
 from keen_horizon.core.steady.solution import solve
 from keen_horizon.core.treatment import HeldPoint, Placing, Treatment, parse
 

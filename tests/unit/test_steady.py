@@ -9,7 +9,7 @@ from keen_horizon.core.geometry.bend import COLUMNS, ROWS, Bend
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.chain import View, WarpChain
 from keen_horizon.core.geometry.similarity import Similarities
-from keen_horizon.core.motion.camera import CameraMotion
+from keen_horizon.core.motion.found import CameraMotion
 from keen_horizon.core.quality import scores
 from keen_horizon.core.steady.coverage import (
     held_below,

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas, Complex
 from ..treatment import Group, Lasso, MotionSettings
-from .camera import CameraMotion
+from .found import CameraMotion
 from .groups import MarkGroup, group_at
 from .measure import Measure
 

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
-from itertools import pairwise
-from typing import TYPE_CHECKING
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,115 +14,16 @@ from .blur import blurred_frames
 from .continuity import Candidates, chain_of
 from .cuts import find_cuts
 from .fit import Fit, Model, fits
+from .found import CameraMotion
 from .layer import settle
 from .measure import Measure
 from .pairs import Pairs, pairs_of
-
-if TYPE_CHECKING:
-    from ..geometry.bend import RowMotion
-    from .held import HeldTrack
-    from .local import Choice, LocalMotion
 
 BATCH = 256  # pairs worked on at once: bounds memory whatever the clip's length
 KEPT = 8  # batches, at most, whose pairs are kept for the next round
 RECORDS_AT_ONCE = 1 << 18  # likewise
 SECOND_THOUGHTS = 4  # times that contradicted pairs are fitted again, at most
 CONTRADICTED = 0.5  # mean trust of the steering marks below which a pair is
-
-
-@dataclass(frozen=True)
-class CameraMotion:
-    """Motion of ``n`` frames.
-
-    ``steps`` maps scene points of frame ``t - 1`` to frame ``t`` (identity at 0 and at cuts);
-    ``marks`` ``(n,)`` counts those that steer; ``confidence`` ``(n,)`` in 0..1; ``residual``
-    ``(n,)`` is the rms distance of steering marks from the fit, scene units; ``steering`` bool, one
-    per record of the measure, and ``aside`` likewise (empty if none is). ``times`` ``(n,)``
-    seconds. ``cuts`` as :func:`find_cuts`, counted from the start of the range, as everything here
-    is; ``first`` is the range's first frame in the recording. ``local`` is what a richer model
-    adds, ``rows`` how the picture moved while it was read (the steps are then without that), and
-    ``choice`` why the model is what it is, if the clip was to decide; ``notes`` say what could not
-    be done. ``blurred`` ``(n,)`` as :func:`blurred_frames`; ``wobble`` ``(n, 54)`` as
-    :func:`.local_wobble`, where it was worked out; ``straight_wobble`` is what is left of it once
-    the rows are put right, if they are. ``held`` are the points that are to be held.
-    ``mesh`` are the steps of a mesh of the usual stiffness, where it was fitted for the wobble.
-    """
-
-    model: Model
-    steps: Similarities
-    marks: NDArray[np.int64]
-    confidence: NDArray[np.float64]
-    residual: NDArray[np.float64]
-    steering: NDArray[np.bool_]
-    times: NDArray[np.float64]
-    cuts: NDArray[np.intp]
-    first: int = 0
-    aside: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
-    local: LocalMotion | None = None
-    rows: RowMotion | None = None
-    choice: Choice | None = None
-    notes: tuple[str, ...] = ()
-    blurred: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
-    wobble: NDArray[np.complex64] | None = None
-    straight_wobble: NDArray[np.complex64] | None = None
-    held: tuple[HeldTrack, ...] = ()
-    mesh: NDArray[np.complex64] | None = None
-
-    def __len__(self) -> int:
-        return len(self.steps)
-
-    def window(self, start: int, stop: int) -> CameraMotion:
-        """The motion of some frames alone, counted from the start of the range. It knows of no
-        single marks."""
-        part = slice(start, stop)
-        a, b = self.steps.a[part].copy(), self.steps.b[part].copy()
-        a[:1], b[:1] = 1, 0
-        inside = (self.cuts > start) & (self.cuts < stop)
-        local, rows = self.local, self.rows
-        if local is not None and local.steps is not None:
-            local = replace(local, steps=local.steps[part])
-        return replace(
-            self,
-            steps=Similarities(a, b),
-            marks=self.marks[part],
-            confidence=self.confidence[part],
-            residual=self.residual[part],
-            steering=self.steering[:0],
-            times=self.times[part],
-            cuts=self.cuts[inside] - start,
-            first=self.first + start,
-            aside=self.aside[:0],
-            local=local,
-            rows=rows[part] if rows is not None else None,
-            blurred=self.blurred[part],
-            wobble=self.wobble[part] if self.wobble is not None else None,
-            straight_wobble=self.straight_wobble[part]
-            if self.straight_wobble is not None
-            else None,
-            mesh=self.mesh[part] if self.mesh is not None else None,
-            held=tuple(track.window(start, stop) for track in self.held),
-        )
-
-    @property
-    def segments(self) -> list[tuple[int, int]]:
-        """Stretches between cuts as ``[start, end)``."""
-        edges = [0, *self.cuts.tolist(), len(self)]
-        return list(pairwise(edges))
-
-    @property
-    def sure(self) -> NDArray[np.float64]:
-        """``(n,)`` how far a step is believed, 0..1."""
-        c = np.clip(self.confidence / 0.5, 0.0, 1.0)
-        return np.asarray(c * c * (3 - 2 * c))
-
-    @property
-    def trusted(self) -> Similarities:
-        """The steps as far as they can be believed: none where there is no confidence.
-
-        A step that is not believed counts as "the camera did not move", so the correction stays
-        where it was: the picture then moves exactly as the source does, without a jump.
-        """
-        return self.steps.faded(self.sure)
 
 
 def camera_motion(

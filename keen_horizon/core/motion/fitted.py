@@ -13,11 +13,11 @@ from ..geometry.canvas import Canvas
 from ..quality.wobble import local_wobble
 from ..treatment import HeldPoint, MotionSettings, Treatment
 from .aside import aside_records
-from .camera import CameraMotion, camera_motion
+from .camera import camera_motion
 from .fit import Model
+from .found import SIMPLEST_FIRST, CameraMotion, HeldTrack, LocalMotion
 from .groups import MarkGroup, groups_of
-from .held import HeldTrack
-from .local import SIMPLEST_FIRST, LocalMotion, choose_model, local_motion
+from .local import choose_model, local_motion
 from .measure import Measure
 from .shutter import through_shutter
 

@@ -17,8 +17,8 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from ..geometry.canvas import Canvas
-from .camera import CameraMotion
 from .consensus import votes
+from .found import CameraMotion
 from .measure import Measure
 from .pairs import pairs_of
 

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from ..errors import BadSetting
 from ..geometry.canvas import Canvas
 from ..treatment import HeldPoint
-from .camera import CameraMotion
+from .found import CameraMotion, HeldTrack
 
 Luma = NDArray[np.uint8]
 Luminances = Callable[[int, int], Iterator[NDArray[np.generic]]]
@@ -30,29 +30,6 @@ FRESH = 0.9  # below this the pattern is taken anew from the frame before, where
 STEPS = (cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 40, 1e-4)
 PLAIN = 2.0  # grey levels: a pattern whose weaker gradient is less has nothing to hold on to
 TRACKS = 1  # to be raised when points are followed differently: what is kept is then made anew
-
-
-@dataclass(frozen=True)
-class HeldTrack:
-    """``places`` ``(n,)`` complex, scene units, NaN where the point is not known; ``sure`` ``(n,)``
-    correlation with the pattern, 0..1; ``note`` why there is nothing, if so."""
-
-    places: NDArray[np.complex128]
-    sure: NDArray[np.float64]
-    note: str = ""
-
-    def window(self, start: int, stop: int) -> HeldTrack:
-        """The track of some frames alone."""
-        return HeldTrack(self.places[start:stop], self.sure[start:stop], self.note)
-
-    @classmethod
-    def nothing(cls, n: int, note: str) -> HeldTrack:
-        """A point that could not be followed anywhere."""
-        return cls(np.full(n, np.nan + 0j), np.zeros(n), note)
-
-    @property
-    def known(self) -> NDArray[np.bool_]:
-        return np.isfinite(self.places)
 
 
 def track_name(point: HeldPoint, first: int, last: int) -> str:

@@ -10,9 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.similarity import Similarities
-from .camera import CameraMotion
 from .fit import Model
-from .held import HeldTrack
+from .found import CameraMotion, HeldTrack
 
 FIT = 4  # to be raised when motions come out differently: what is kept is then fitted anew
 

@@ -19,8 +19,9 @@ from numpy.typing import NDArray
 
 from ..geometry.bend import node_places
 from ..geometry.canvas import Canvas, Complex
-from .camera import BATCH, CameraMotion
+from .camera import BATCH
 from .fit import FADE_END, fade
+from .found import SIMPLEST_FIRST, CameraMotion, Choice, LocalMotion
 from .measure import Measure
 from .pairs import Pairs, pairs_of
 
@@ -30,27 +31,9 @@ STIFFNESS = 0.1  # price of a spline's difference from its neighbours, at stiffn
 GROUND = 0.02  # price of a spline at all, of the same
 ROUNDS = 3  # of reweighting
 WIDE = 4.0  # times FADE_END, at which reweighting begins: parallax is not an outlier
-SIMPLEST_FIRST = ("shift", "similarity", "rotation", "perspective", "mesh")
 PAIRS_ASKED = 80  # for choosing a model
 WORTH = 0.88  # a richer model must leave less than this share of what a simpler one leaves
 WORTH_PX = 0.03  # and at least this much less, working pixels
-NAMES = {
-    "shift": "shift",
-    "similarity": "shift, roll and scale",
-    "rotation": "camera rotation",
-    "perspective": "perspective",
-    "mesh": "a mesh",
-}
-
-
-@dataclass(frozen=True)
-class LocalMotion:
-    """``steps`` ``(n, rows, columns)`` complex64: what ``model`` adds to the similarity step from
-    frame ``t - 1`` to ``t``, at the nodes of a :class:`.Bend`, scene units; none where it is None.
-    """
-
-    model: str
-    steps: NDArray[np.complex64] | None
 
 
 def local_motion(
@@ -71,32 +54,6 @@ def local_motion(
     out[0], out[motion.cuts] = 0, 0
     shape = node_places(canvas).shape
     return LocalMotion(model, out.reshape(len(motion), *shape))
-
-
-@dataclass(frozen=True)
-class Choice:
-    """The model that a clip asks for. ``left`` is what each leaves of held-out marks, rms px;
-    ``wobble`` what the chosen one leaves, rms px, against ``limit``."""
-
-    model: str
-    left: dict[str, float]
-    wobble: float = 0.0
-    limit: float = 0.0
-
-    @property
-    def why(self) -> str:
-        """One sentence."""
-        said = f"{NAMES[self.model].capitalize()}: marks it was not fitted to miss by "
-        said += f"{self.left[self.model]:.2f} px"
-        order = [name for name in SIMPLEST_FIRST if name in self.left]
-        at = order.index(self.model)
-        best = min(order[at + 1 :], key=lambda name: self.left[name], default=None)
-        if best is not None and self.left[best] < 0.99 * self.left[self.model]:
-            said += f" ({NAMES[best]} would only bring {self.left[best]:.2f} px)"
-        elif at > 0:
-            said += f" (with {NAMES[order[at - 1]]} by {self.left[order[at - 1]]:.2f} px)"
-        said += f", and it leaves {self.wobble:.2f} px of wobble"
-        return said + ("." if self.wobble <= self.limit else f", over the limit of {self.limit:g}.")
 
 
 def choose_model(

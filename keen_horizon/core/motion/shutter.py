@@ -21,8 +21,9 @@ from scipy.linalg import solveh_banded
 from ..geometry.bend import RowMotion
 from ..geometry.canvas import Canvas, Complex
 from ..geometry.similarity import Similarities
-from .camera import BATCH, CameraMotion
+from .camera import BATCH
 from .fit import FADE_END, fade, weighted
+from .found import CameraMotion
 from .measure import Measure
 from .pairs import Pairs, pairs_of
 

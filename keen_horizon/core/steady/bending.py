@@ -9,7 +9,7 @@ from scipy.ndimage import minimum_filter1d, uniform_filter1d
 
 from ..geometry.bend import Bend
 from ..geometry.canvas import Canvas
-from ..motion.camera import CameraMotion
+from ..motion.found import CameraMotion
 from ..quality.scores import fast_part
 from ..treatment import MotionSettings
 

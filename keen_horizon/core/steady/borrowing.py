@@ -11,7 +11,7 @@ from ..geometry.bend import Bend
 from ..geometry.canvas import Complex
 from ..geometry.chain import WarpChain
 from ..geometry.similarity import Similarities, accumulate
-from ..motion.camera import CameraMotion
+from ..motion.found import CameraMotion
 from ..quality.wobble import PLACES
 from ..treatment import FrameSettings
 from .coverage import zoom_needed

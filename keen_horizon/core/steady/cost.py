@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from ..geometry.canvas import Canvas
-from ..motion.camera import CameraMotion
+from ..motion.found import CameraMotion
 from ..treatment import Treatment
 from .solution import solve
 

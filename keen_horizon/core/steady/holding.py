@@ -15,7 +15,7 @@ from ..geometry.bend import Bend, node_places
 from ..geometry.canvas import Canvas, Complex
 from ..geometry.chain import WarpChain
 from ..geometry.similarity import Similarities
-from ..motion.camera import CameraMotion
+from ..motion.found import CameraMotion
 from ..treatment import MotionSettings
 from .bending import held_back
 from .coverage import held_below, zoom_needed

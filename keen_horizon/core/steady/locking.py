@@ -10,7 +10,7 @@ import numpy as np
 from ..geometry.canvas import Canvas
 from ..geometry.chain import View, WarpChain
 from ..geometry.similarity import accumulate
-from ..motion.camera import CameraMotion
+from ..motion.found import CameraMotion
 from .coverage import zoom_needed
 
 CANDIDATES = 24  # frames tried as the one that gives the view

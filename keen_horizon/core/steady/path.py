@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas, Complex
 from ..geometry.similarity import Similarities
-from ..motion.camera import CameraMotion
+from ..motion.found import CameraMotion
 from .differences import Differences
 from .interior import least_lengths
 

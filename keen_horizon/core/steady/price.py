@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from ..geometry.canvas import Complex
 from ..geometry.chain import WarpChain
 from ..geometry.similarity import Similarities
-from ..motion.camera import CameraMotion
+from ..motion.found import CameraMotion
 from ..motion.marks import accuracy
 from ..quality import scores, wobble
 from ..treatment import Treatment

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from ..geometry.canvas import Canvas
 from ..geometry.chain import View, WarpChain
 from ..geometry.similarity import Similarities
-from ..motion.camera import CameraMotion
+from ..motion.found import CameraMotion
 from ..quality import scores
 from ..treatment import MotionSettings, Treatment
 from .bending import bend_of

@@ -10,7 +10,7 @@ from scipy.ndimage import maximum_filter1d, uniform_filter1d
 
 from ..geometry.canvas import Canvas, Complex
 from ..geometry.chain import View, WarpChain
-from ..motion.camera import CameraMotion
+from ..motion.found import CameraMotion
 from ..treatment import FrameSettings, Treatment
 from .borrowing import zoom_with_lenders
 from .coverage import largest_rectangle, outline, zoom_needed
