@@ -197,7 +197,10 @@ class FrameSettings(_Station):
     )
 
 
-KEYABLE = ("motion.ease", "frame.extra_zoom", "frame.offset_x", "frame.offset_y")
+KEYABLE = (
+    "motion.ease", "frame.zoom_ceiling", "frame.zoom_speed", "frame.extra_zoom", "frame.offset_x",
+    "frame.offset_y",
+)  # fmt: skip
 
 
 STATIONS = ("shutter", "motion", "frame")  # of the light path, in the order of a treatment

@@ -124,3 +124,22 @@ def test_a_key_outside_the_clip_is_pointed_out(walk):
     report = solved(walk, far).report
     assert any("frame 9000 lies outside this clip" in note for note in report["notes"])
     assert report["zoom"] < 1.5
+
+
+def test_a_keyed_ceiling_holds_in_its_own_frames(walk):
+    low = 'keys={"frame.zoom_ceiling":[{"frame":40,"value":1.01},{"frame":60,"value":1.25}]}'
+    found = solved(walk, "motion.calm=70", "frame.zoom_speed=50", low)
+    assert found.zooms[:41].max() <= 1.01 + 1e-6
+    assert found.zooms[60:].max() > 1.02
+
+
+def test_a_keyed_speed_of_nothing_keeps_the_zoom_where_it_is(walk):
+    still = (
+        'keys={"frame.zoom_speed":[{"frame":0,"value":0,"smooth":false},'
+        '{"frame":50,"value":0,"smooth":false},{"frame":60,"value":10,"smooth":false}]}'
+    )
+    zoom = solved(walk, "motion.calm=60", still).chain.view.zooms(105)
+    assert np.ptp(zoom[:50]) < 1e-9
+    assert np.ptp(zoom[60:]) > 1e-4
+    rate = np.abs(np.diff(np.log(zoom))) * 30
+    assert rate.max() <= np.log1p(0.10) + 1e-6

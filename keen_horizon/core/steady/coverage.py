@@ -84,7 +84,7 @@ def eased(chain: WarpChain, share: NDArray[np.float64]) -> WarpChain:
     return WarpChain(chain.source, chain.view, steady, bend, rows)
 
 
-def held_below(chain: WarpChain, ceiling: float, rim: Complex) -> WarpChain:
+def held_below(chain: WarpChain, ceiling: float | NDArray[np.float64], rim: Complex) -> WarpChain:
     """The corrections, each pulled towards none as far as ``ceiling`` demands.
 
     The solver respects the ceiling up to its tolerance; this makes the bound hard.

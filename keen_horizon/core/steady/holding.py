@@ -35,8 +35,9 @@ class _Points:
 
 
 def held_chain(
-    chain: WarpChain, motion: CameraMotion, settings: MotionSettings, ceiling: float, rim: Complex
-) -> WarpChain:
+    chain: WarpChain, motion: CameraMotion, settings: MotionSettings,
+    ceiling: float | NDArray[np.float64], rim: Complex,
+) -> WarpChain:  # fmt: skip
     """``chain``, which follows the camera, held to the points; as far as the ceiling lets it.
 
     One point holds the position, two roll and size as well, four perspective: as a bend, which
@@ -65,7 +66,7 @@ def _laid(chain: WarpChain, on_top: Similarities, share: NDArray[np.float64]) ->
 
 
 def _fitting(
-    chain: WarpChain, on_top: Similarities, ceiling: float, rim: Complex
+    chain: WarpChain, on_top: Similarities, ceiling: float | NDArray[np.float64], rim: Complex
 ) -> NDArray[np.float64]:
     """``(n,)`` how much of a correction on top fits under the ceiling, 0..1; ``chain`` does."""
     low, high = np.zeros(len(chain)), np.ones(len(chain))

@@ -43,7 +43,7 @@ class Solution:
     report: dict[str, Any]
 
 
-def tube(calm: float | NDArray[np.float64], ceiling: float) -> Any:
+def tube(calm: float | NDArray[np.float64], ceiling: float | NDArray[np.float64]) -> Any:
     """Size of the crop that must stay covered, 0..1, for a calm and a zoom ceiling.
 
     Calm opens a tube around the original path, within which the steadied path may run: at calm
@@ -56,14 +56,16 @@ def tube(calm: float | NDArray[np.float64], ceiling: float) -> Any:
 
 
 def bounds(
-    settings: MotionSettings, ceiling: float, ease: float | NDArray[np.float64] = 0.0
-) -> tuple[Any, Freedom]:
+    settings: MotionSettings, ceiling: float | NDArray[np.float64],
+    ease: float | NDArray[np.float64] = 0.0,
+) -> tuple[Any, Freedom]:  # fmt: skip
     """The crop that must stay covered, and how much of it each component may use.
 
     The calmest component opens the tube; the others get as much of it as their own calm would.
     ``ease`` percent of the calm is given up, in all frames or ``(n,)``.
     """
-    tubes = {name: float(tube(calm, ceiling)) for name, calm in settings.calms.items()}
+    highest = float(np.max(ceiling))
+    tubes = {name: float(tube(calm, highest)) for name, calm in settings.calms.items()}
     room = max(1.0 - min(tubes.values()), 1e-9)
     freedom = Freedom(**{name: (1.0 - own) / room for name, own in tubes.items()})
     most = max(settings.calms.values())
@@ -111,7 +113,9 @@ def _hopeless(motion: CameraMotion, shake: float) -> bool:
 
 def _corrected(motion: CameraMotion, chain: WarpChain, treatment: Treatment) -> WarpChain:
     """The chain with the steadied path and whatever the model bends. May raise ArithmeticError."""
-    settings, ceiling, canvas = treatment.motion, treatment.frame.zoom_ceiling, chain.source
+    settings, canvas = treatment.motion, chain.source
+    frames = motion.first + np.arange(len(motion))
+    ceiling = treatment.values("frame.zoom_ceiling", frames)
     bend = bend_of(motion, canvas, settings)
     base = framing(treatment.frame, treatment.edge, canvas)
     rim = outline(base.output, base.scale, bent=bend is not None or chain.rows is not None)
@@ -121,7 +125,7 @@ def _corrected(motion: CameraMotion, chain: WarpChain, treatment: Treatment) -> 
     if not bent.is_affine:
         whole = outline(canvas, 1.0, bent=True)
         margin = np.maximum(-room_left(bent, whole, np.ones(len(motion))), 0.0)
-    ease = treatment.values("motion.ease", motion.first + np.arange(len(motion)))
+    ease = treatment.values("motion.ease", frames)
     locked = settings.aim == "lock_off"
     anchor = settings.lock_frame
     steady = steady_path(
@@ -173,9 +177,10 @@ def _notes(
             f"The key of {name} at frame {frame} lies outside this clip "
             f"(frames {motion.first} to {motion.first + n - 1}), which only leads up to its value."
         )
-    if locking is not None and locking.zoom > treatment.frame.zoom_ceiling:
+    highest = float(treatment.values("frame.zoom_ceiling", motion.first + np.arange(n)).max())
+    if locking is not None and locking.zoom > highest:
         notes.append(locking.words)
-    if treatment.motion.on and treatment.motion.calm > 0 and treatment.frame.zoom_ceiling <= 1.0:
+    if treatment.motion.on and treatment.motion.calm > 0 and highest <= 1.0:
         notes.append(
             "A zoom ceiling of × 1.00 leaves the correction no room, so nothing is corrected. "
             "Raise the ceiling."

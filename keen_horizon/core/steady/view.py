@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import maximum_filter1d, uniform_filter1d
+from scipy.ndimage import maximum_filter1d, minimum_filter1d, uniform_filter1d
 
 from ..geometry.canvas import Canvas, Complex
 from ..geometry.chain import View, WarpChain
@@ -74,8 +74,9 @@ def show(chain: WarpChain, treatment: Treatment, motion: CameraMotion) -> Shown:
         zoom = extra
     else:
         needed = zoom_needed(chain, rim, offset)
-        if offset.any() and needed.max() > frame.zoom_ceiling:
-            share = _affordable(chain, rim, offset, frame.zoom_ceiling)
+        ceiling = treatment.values("frame.zoom_ceiling", frames)
+        if offset.any() and (needed > ceiling).any():
+            share = _affordable(chain, rim, offset, ceiling)
             offset = share * offset
             needed = zoom_needed(chain, rim, offset)
             notes.append(
@@ -83,11 +84,12 @@ def show(chain: WarpChain, treatment: Treatment, motion: CameraMotion) -> Shown:
             )
         if edge == "borrow":
             needed = zoom_with_lenders(chain, motion, frame, rim, offset)
-        if frame.zoom_speed > 0:
+        speed = treatment.values("frame.zoom_speed", frames) / 100
+        if (speed > 0).any():
             zoom = np.ones(len(chain))
             for start, stop in segments:
                 part = slice(start, stop)
-                zoom[part] = drifting(needed[part], times[part], frame.zoom_speed / 100)
+                zoom[part] = drifting(needed[part], times[part], speed[part])
         else:
             zoom = np.full(len(chain), needed.max())
         zoom = zoom * extra
@@ -95,12 +97,12 @@ def show(chain: WarpChain, treatment: Treatment, motion: CameraMotion) -> Shown:
     return Shown(View(base.output, _one(zoom), base.scale, _one(offset)), needed, notes)
 
 
-def drifting(needed: Real, times: Real, speed: float) -> Real:
+def drifting(needed: Real, times: Real, speed: float | Real) -> Real:
     """The least zoom ``(n,)`` of a stretch that changes by at most ``speed`` a second.
 
-    ``speed`` is a share: 0.05 for five percent a second. In the logarithm: the least function with
-    that slope over ``needed``, taken over a window and then averaged over it, which rounds its
-    corners, keeps its slope and stays above.
+    ``speed`` is a share, one or ``(n,)``: 0.05 for five percent a second. In the logarithm: the
+    least function with that slope over ``needed``, taken over a window and then averaged over it,
+    which rounds its corners, keeps its slope and stays above.
     """
     n = len(needed)
     if n < 2:
@@ -108,7 +110,9 @@ def drifting(needed: Real, times: Real, speed: float) -> Real:
     gap = np.diff(times)
     window = 2 * max(1, round(DRIFT_EASE / 2 / max(float(np.median(gap)), 1e-4))) + 1
     log = maximum_filter1d(np.log(needed), window, mode="nearest")
-    slope = np.log1p(speed) * gap
+    # The slowest of those over which the average below is taken.
+    least = minimum_filter1d(np.broadcast_to(speed, n).astype(float), window, mode="nearest")
+    slope = np.log1p(np.minimum(least[1:], least[:-1])) * gap
     # The average over a window is only as slow as the limit if frames are evenly apart.
     if gap.max() > 1.5 * gap.min():
         slope *= float(np.median(gap)) / max(float(gap.max()), 1e-9)
@@ -157,12 +161,12 @@ def _offsets(treatment: Treatment, frames: NDArray[np.intp], canvas: Canvas) -> 
     return np.asarray(-(across + 1j * down))
 
 
-def _affordable(chain: WarpChain, rim: Complex, offset: Complex, ceiling: float) -> float:
+def _affordable(chain: WarpChain, rim: Complex, offset: Complex, ceiling: Real) -> float:
     """How much of ``offset`` can be had under the ceiling, 0..1."""
     low, high = 0.0, 1.0
     for _ in range(12):
         middle = (low + high) / 2
-        if zoom_needed(chain, rim, middle * offset).max() <= ceiling:
+        if (zoom_needed(chain, rim, middle * offset) <= ceiling).all():
             low = middle
         else:
             high = middle

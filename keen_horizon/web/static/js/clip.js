@@ -57,7 +57,7 @@ document.addEventListener("alpine:init", () => {
     ...shuttering,
     ...waiting,
     ready: false, phase: "", problem: "", note: "", help: false,
-    station: "motion", shutterOn: true, shutterWords: "…", readoutWords: "", straightWords: "", cameras: [], cameraName: "", motionOn: true, frameOn: true, calm: 40, ceiling: 1.25,
+    station: "motion", shutterOn: true, shutterWords: "…", readoutWords: "", straightWords: "", cameras: [], cameraName: "", motionOn: true, frameOn: true, calm: 40,
     aimHint: "", calmHint: "", edgeHint: "",
     motionWords: "…", frameWords: "…", motionWarning: "", frameWarning: "", sourceWords: "", outputWords: "",
     mode: "treated", grid: false, bare: true, marks: false, dotSize: 4, trail: 8,
@@ -66,7 +66,7 @@ document.addEventListener("alpine:init", () => {
     againstId: "", againstName: "Original", loopFirst: null, loopLast: null, loopWords: "", detail: "",
     others: [], stationsToCopy: [], copyWords: "",
     why: "", modelHint: "", bends: false, asksAngle: false, decides: false, stiff: false, lockFrame: "", lockOffer: "", lockedOff: false,
-    keyables: [], easeNow: {}, extraNow: {}, offsetXNow: {}, offsetYNow: {}, zoomSpan: "", zoomName: "Zoom", zoomChanges: false,
+    easeNow: {}, ceilingNow: {}, speedNow: {}, extraNow: {}, offsetXNow: {}, offsetYNow: {}, zoomSpan: "", zoomName: "Zoom", zoomChanges: false,
     isFill: true, isBorrow: false, covers: true, isTrim: false, isLeave: false, drifts: false,
     holds: false, heldList: [], mayHold: true, heldPlaces: null, heldWords: "", furthest: "", holdHint: "",
     wobbleWords: "", wobbleHigh: false, blurWords: "",
@@ -336,7 +336,6 @@ document.addEventListener("alpine:init", () => {
       this.frameOn = frame.on;
       this.calm = motion.calm;
       this.reflectCalms();
-      this.ceiling = frame.zoom_ceiling;
       this.aimHint = AIM_HINTS[motion.aim];
       this.edgeHint = EDGE_HINTS[frame.edge];
       this.reflectHold();

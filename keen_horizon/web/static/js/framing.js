@@ -3,12 +3,7 @@ import { parts } from "./parts.js";
 
 const EASED = 70; // percent of the calm given up at the moment that is eased
 const EASE_SECONDS = 0.8; // on either side of it
-const NAMES = {
-  "motion.ease": "ease",
-  "frame.extra_zoom": "extra zoom",
-  "frame.offset_x": "offset across",
-  "frame.offset_y": "offset down",
-};
+const KEYABLE = ["motion.ease", "frame.zoom_ceiling", "frame.zoom_speed", "frame.extra_zoom", "frame.offset_x", "frame.offset_y"];
 
 export const framing = {
   // The value of a keyable setting at the frame on show.
@@ -26,13 +21,13 @@ export const framing = {
   reflectKeyed() {
     if (!this.treatment) return;
     const at = this.frame + this.firstFrame;
-    this.keyables = Object.keys(NAMES).map((name) => ({
+    const now = KEYABLE.map((name) => ({
       name,
       keyed: this.keysOf(name).length > 0,
       here: this.keysOf(name).some((key) => key.frame === at),
       value: this.keyedValue(name),
     }));
-    [this.easeNow, this.extraNow, this.offsetXNow, this.offsetYNow] = this.keyables;
+    [this.easeNow, this.ceilingNow, this.speedNow, this.extraNow, this.offsetXNow, this.offsetYNow] = now;
   },
 
   // A keyed setting is changed at the frame on show, another for the whole clip.
