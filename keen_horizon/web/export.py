@@ -120,6 +120,7 @@ def _describe(session: Session, export: Export) -> dict[str, Any]:
         figures["words"] = {
             "shake": words.shake_words(figures),
             "shake_removed": words.removed_words(figures) or "nothing",
+            "wobble": words.wobble_words(figures),
         }
     return {
         "id": export.id,

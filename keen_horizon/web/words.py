@@ -52,7 +52,7 @@ def shake_words(figures: dict[str, Any]) -> dict[str, str]:
 
 def wobble_words(report: dict[str, Any]) -> str:
     """Wobble before and after, as in ``0.82 → 0.33 px``; nothing where it is not known."""
-    if report["wobble_before"] is None:
+    if report.get("wobble_before") is None:  # unknown, or reported by an earlier version
         return ""
     sure = report["shake_accuracy"]
     before, after = (in_pixels(report[f"wobble_{name}"], sure) for name in ("before", "after"))

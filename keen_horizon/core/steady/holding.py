@@ -212,7 +212,9 @@ def _runs(frames: NDArray[np.intp]) -> list[list[int]]:
     ]
 
 
-def hold_words(canvas: Canvas, report: dict[str, Any] | None) -> list[str]:
+def hold_words(
+    canvas: Canvas, settings: MotionSettings, report: dict[str, Any] | None
+) -> list[str]:
     """Sentences about a hold."""
     if report is None:
         return ["No point is held yet, so the camera is followed. Place a point to hold."]
@@ -225,8 +227,8 @@ def hold_words(canvas: Canvas, report: dict[str, Any] | None) -> list[str]:
             "on."
         )
     if report["strays"] > 2.0 * canvas.height / 720:
+        better = "A higher zoom ceiling" if settings.tightness >= 100 else "More tightness"
         said.append(
-            f"The point strays {report['strays']:.1f} px from its place: a higher zoom ceiling or "
-            "more tightness holds it better."
+            f"The point strays {report['strays']:.1f} px from its place. {better} holds it better."
         )
     return said

@@ -100,7 +100,7 @@ def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solutio
     if treatment.motion.on and treatment.motion.aim == "hold":
         report["hold"] = hold_report(chain, motion, treatment.motion)
         if not any(track.note for track in motion.held):
-            said += hold_words(canvas, report["hold"])
+            said += hold_words(canvas, treatment.motion, report["hold"])
     report["notes"] = [*notes, *motion.notes, *shown.notes, *said]
     report["locking"] = locking.report if locking is not None else None
     return Solution(chain, motion, shown.needed, room, report)
