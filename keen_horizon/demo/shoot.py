@@ -48,7 +48,7 @@ def ensure_demo(
     if not missing:
         return
     say(f"rendering the demo shoot: {', '.join(missing)} (once, about "
-        f"{'ten minutes' if extra else 'two minutes'})")
+        f"{'a quarter of an hour' if extra else 'two minutes'})")
     queue = Queue(url)
     with tempfile.TemporaryDirectory(dir=data) as room:
         jobs = [(name, str(Path(room) / f"{name}.mp4")) for name in missing]
