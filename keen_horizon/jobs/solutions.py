@@ -56,9 +56,7 @@ class Solver:
     def motion(self, recording: Recording, measure: Measure, treatment: Treatment) -> CameraMotion:
         """The motion that the treatment stands on; points that nobody has followed yet are left
         out."""
-        if self.to_follow(measure, treatment):
-            settings = treatment.motion.model_copy(update={"aim": "follow"})
-            treatment = treatment.model_copy(update={"motion": settings})
+        treatment = self._followed(measure, treatment)
         name = _motion_name(measure, treatment)
         found = self._motions.get(name)
         if found is None:
@@ -81,10 +79,7 @@ class Solver:
         count = measure.last_frame - measure.first_frame + 1
         start = int(np.clip(near - WINDOW // 2, 0, max(0, count - WINDOW)))
         stop = min(count, start + WINDOW)
-        settings = treatment.motion
-        if self.to_follow(measure, treatment):
-            settings = settings.model_copy(update={"aim": "follow"})
-        treatment = treatment.model_copy(update={"motion": settings})
+        treatment = self._followed(measure, treatment)
         key = json.dumps([measure.folder_key, start, treatment.model_dump(mode="json")])
         solution = self._solutions.get(key)
         if solution is not None:
@@ -130,6 +125,13 @@ class Solver:
             for point in treatment.motion.hold
             if not self._vault.path(track_key(measure, point)).exists()
         ]
+
+    def _followed(self, measure: Measure, treatment: Treatment) -> Treatment:
+        """The treatment, following the camera as long as its points wait to be followed."""
+        if not self.to_follow(measure, treatment):
+            return treatment
+        settings = treatment.motion.model_copy(update={"aim": "follow"})
+        return treatment.model_copy(update={"motion": settings})
 
     def keep_track(self, measure: Measure, point: HeldPoint, track: HeldTrack) -> None:
         with self._vault.keeping(track_key(measure, point)) as part:

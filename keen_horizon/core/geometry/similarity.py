@@ -48,6 +48,13 @@ class Similarities:
         """Map points ``(m,)`` by each of the ``n`` maps, giving ``(n, m)``."""
         return self.a[:, None] * z[None, :] + self.b[:, None]
 
+    @property
+    def restarted(self) -> Similarities:
+        """The same steps as a stretch of their own: it begins with none."""
+        a, b = self.a.copy(), self.b.copy()
+        a[:1], b[:1] = 1.0, 0.0
+        return Similarities(a, b)
+
     def faded(self, share: NDArray[np.float64]) -> Similarities:
         """Each map weakened to ``share`` (0 = identity, 1 = itself); ``share`` is ``(n,)``."""
         return Similarities(np.exp(share * np.log(self.a)), share * self.b)

@@ -52,6 +52,11 @@ class Picture:
         return natural_site(self.pixel_format, self.chroma)
 
 
+def eight_bits(plane: Plane) -> NDArray[np.uint8]:
+    """A copy of a plane in 8 bits; one of 10 loses the lowest two."""
+    return (plane if plane.dtype == np.uint8 else plane >> 2).astype(np.uint8)
+
+
 def natural_site(pixel_format: str, chroma: tuple[int, int]) -> tuple[float, float]:
     """Chroma siting by default: left-sited video, centred in full-range (JPEG) formats."""
     centred = pixel_format.startswith("yuvj")

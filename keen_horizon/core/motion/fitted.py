@@ -55,7 +55,7 @@ def fitted_motion(
         measure, motion, rows = through_shutter(
             measure, canvas, motion, shutter.readout / 1000, strong=shutter.strong, fit=fit
         )
-        straight = wobble_of(measure, canvas, motion)
+        _, straight = _mesh_and_wobble(measure, canvas, motion)
     now = replace(motion, wobble=wobble if straight is None else straight)
     if settings.model == "decide":
         motion = _decided(measure, canvas, now, settings)
@@ -74,8 +74,9 @@ def fitted_motion(
                 measure, canvas, motion, chosen, settings.stiffness, settings.angle_of_view
             )
         motion = replace(motion, local=local)
-    to_hold = settings.hold if settings.aim == "hold" and followed is not None else ()
-    held = [followed(point) for point in to_hold if followed is not None]
+    held: list[HeldTrack] = []
+    if settings.aim == "hold" and followed is not None:
+        held = [followed(point) for point in settings.hold]
     notes += dict.fromkeys(track.note for track in held if track.note)
     return replace(
         motion, wobble=wobble, straight_wobble=straight, rows=rows, held=tuple(held), mesh=None,
@@ -83,19 +84,20 @@ def fitted_motion(
     )  # fmt: skip
 
 
-def wobble_of(measure: Measure, canvas: Canvas, motion: CameraMotion) -> NDArray[np.complex64]:
-    """The wobble of the pictures that were measured: see :func:`.local_wobble`."""
-    local = local_motion(measure, canvas, motion, "mesh", STIFFNESS)
-    assert local.steps is not None
-    return local_wobble(local.steps, motion.sure, motion.times, motion.segments, canvas)
+def _mesh_and_wobble(
+    measure: Measure, canvas: Canvas, motion: CameraMotion
+) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
+    """The steps of the mesh that wobble is looked for with, and the wobble of the pictures that
+    were measured: see :func:`.local_wobble`."""
+    mesh = local_motion(measure, canvas, motion, "mesh", STIFFNESS).steps
+    assert mesh is not None
+    return mesh, local_wobble(mesh, motion.sure, motion.times, motion.segments, canvas)
 
 
 def base_motion(measure: Measure, canvas: Canvas, model: Model) -> CameraMotion:
     """The fit of all marks by ``model``, with the wobble of the source."""
     motion = camera_motion(measure, canvas, model)
-    mesh = local_motion(measure, canvas, motion, "mesh", STIFFNESS).steps
-    assert mesh is not None
-    wobble = local_wobble(mesh, motion.sure, motion.times, motion.segments, canvas)
+    mesh, wobble = _mesh_and_wobble(measure, canvas, motion)
     return replace(motion, wobble=wobble, mesh=mesh)
 
 

@@ -126,15 +126,13 @@ class CameraMotion:
         """The motion of some frames alone, counted from the start of the range. It knows of no
         single marks."""
         part = slice(start, stop)
-        a, b = self.steps.a[part].copy(), self.steps.b[part].copy()
-        a[:1], b[:1] = 1, 0
         inside = (self.cuts > start) & (self.cuts < stop)
         local, rows = self.local, self.rows
         if local is not None and local.steps is not None:
             local = replace(local, steps=local.steps[part])
         return replace(
             self,
-            steps=Similarities(a, b),
+            steps=self.steps[part].restarted,
             marks=self.marks[part],
             confidence=self.confidence[part],
             residual=self.residual[part],

@@ -19,11 +19,12 @@ from numpy.typing import NDArray
 
 from ..errors import BadSetting
 from ..geometry.canvas import Canvas
+from ..media.decode import Plane, eight_bits
 from ..treatment import HeldPoint
 from .found import CameraMotion, HeldTrack
 
 Luma = NDArray[np.uint8]
-Luminances = Callable[[int, int], Iterator[NDArray[np.generic]]]
+Luminances = Callable[[int, int], Iterator[Plane]]
 CHUNK = 48  # frames held at once where they are needed backwards
 LOST = 0.7  # correlation below which the pattern is not the one that was shown
 FRESH = 0.9  # below this the pattern is taken anew from the frame before, where it was surer
@@ -62,14 +63,14 @@ def follow_point(
         low = anchors[k - 1][0] if k else first
         high = anchors[k + 1][0] if k + 1 < len(anchors) else first + n - 1
         begin = next(luma(frame, frame))
-        pattern = _Pattern.shown(_eight(begin), canvas, point, at, frame)
+        pattern = _Pattern.shown(eight_bits(begin), canvas, point, at, frame)
         for way, end in ((1, high), (-1, low)):
             walker = _Walker(pattern, canvas, motion, point, frame)
             taken = _ordered(luma, frame, end, way)
             for now, picture in taken:
                 done += 1
                 progress(min(done, 2 * n), 2 * n)
-                found = walker.at_anchor if now == frame else walker.step(_eight(picture), now)
+                found = walker.at_anchor if now == frame else walker.step(eight_bits(picture), now)
                 if found is None:
                     break
                 t = now - first
@@ -82,7 +83,7 @@ def follow_point(
 
 def _ordered(
     luma: Luminances, start: int, end: int, way: int
-) -> Iterator[tuple[int, NDArray[np.generic]]]:
+) -> Iterator[tuple[int, Plane]]:
     """Frames from ``start`` to ``end``, whichever way that is, a chunk at a time."""
     if way > 0:
         for i, picture in enumerate(luma(start, end)):
@@ -91,17 +92,10 @@ def _ordered(
     high = start
     while high >= end:
         low = max(end, high - CHUNK + 1)
-        pictures = [_eight(picture) for picture in luma(low, high)]
+        pictures = [eight_bits(picture) for picture in luma(low, high)]
         for i in range(len(pictures) - 1, -1, -1):
             yield low + i, pictures[i]
         high = low - 1
-
-
-def _eight(picture: NDArray[np.generic]) -> Luma:
-    """Luma as 8 bits; 10-bit planes lose the lowest two."""
-    if picture.dtype == np.uint8:
-        return np.array(picture)
-    return np.asarray(picture >> 2, np.uint8)  # type: ignore[operator]
 
 
 @dataclass(frozen=True)

@@ -140,10 +140,9 @@ def _speeds(motion: CameraMotion) -> tuple[Complex, Complex]:
     steps = motion.trusted
     a, b = np.zeros(len(motion), complex), np.zeros(len(motion), complex)
     for start, stop in motion.segments:
-        for out, path in ((a, np.log(steps.a)), (b, steps.b)):
-            step = path[start:stop].copy()
-            step[:1] = 0
-            out[start:stop] = _rate(np.cumsum(step))
+        part = steps[start:stop].restarted
+        a[start:stop] = _rate(np.cumsum(np.log(part.a)))
+        b[start:stop] = _rate(np.cumsum(part.b))
     return a, b
 
 
@@ -195,9 +194,8 @@ def row_motion(motion: CameraMotion, canvas: Canvas, readout: float) -> RowMotio
     gap = float(np.median(np.diff(motion.times))) if n > 1 else 1.0
     for start, stop in motion.segments:
         part = slice(start, stop)
-        turned, shifted = np.log(steps.a[part]), steps.b[part].copy()
-        turned[0], shifted[0] = 0, 0
-        turned, shifted = np.cumsum(turned), np.cumsum(shifted)
+        own = steps[part].restarted
+        turned, shifted = np.cumsum(np.log(own.a)), np.cumsum(own.b)
         for k, when in enumerate(np.linspace(-0.5, 0.5, STEPS) * readout / gap):
             a[part, k] = np.exp(_ahead(turned, when))
             b[part, k] = _ahead(shifted, when)
@@ -213,16 +211,13 @@ def through_shutter(
     ``motion`` is that of the marks as they were seen; ``fit`` fits straightened ones. ``strong``
     takes bands of rows into account.
     """
-    motion = _refitted(measure, canvas, motion)
-    for _ in range(1 + STRONG_ROUNDS * strong):
+    straight = measure
+    for _ in range(2 + STRONG_ROUNDS * strong):
+        motion = _refitted(straight, canvas, motion)
         rows = row_motion(motion, canvas, readout)
         if strong:
             rows = banded(measure, canvas, motion, rows)
-        motion = _refitted(straightened(measure, canvas, rows), canvas, motion)
-    rows = row_motion(motion, canvas, readout)
-    if strong:
-        rows = banded(measure, canvas, motion, rows)
-    straight = straightened(measure, canvas, rows)
+        straight = straightened(measure, canvas, rows)
     return straight, fit(straight), rows
 
 

@@ -15,7 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.decode import Picture, Plane
+from ..media.decode import Picture, Plane, eight_bits
 from .warp import Sampler, warp_mask, warp_planes
 
 FEATHER = 10  # px over which one picture turns into the other
@@ -64,9 +64,9 @@ def warp_borrowing(
         if nudge is not None:
             through = through.moved(nudge)
             warp_planes(lender, through, lent, bare=False, full_range=full_range)
+        fresh = cv2.bitwise_and(wanted, cv2.bitwise_not(borrowed))
         for index, (plane, mine, target) in enumerate(zip(lent, kept, out, strict=True)):
             matched = _matched(plane, mine, _sized(shared, plane), luma=index == 0)
-            fresh = cv2.bitwise_and(wanted, cv2.bitwise_not(borrowed))
             cv2.copyTo(matched, _sized(fresh, plane), target)
         borrowed |= wanted
         missing &= cv2.bitwise_not(known)
@@ -80,16 +80,13 @@ def warp_borrowing(
         part = cv2.resize(alpha, target.shape[::-1], interpolation=cv2.INTER_AREA)[band]
         mixed = part * mine[band] + (1 - part) * target[band]
         target[band] = np.rint(mixed).astype(target.dtype)
-        outside = _sized(own, target) > 0
-        keep = outside & ~band
-        target[keep] = mine[keep]
     return float(cv2.countNonZero(todo & borrowed)) / (width * height)
 
 
 def _nudge(mine: Plane, theirs: Plane, shared: Mask) -> NDArray[np.float64] | None:
     """``(3, 3)`` the small affine map by which a neighbour still misses the picture along its edge;
     None where too little tells. Corners are followed from one to the other (Bouguet 2000)."""
-    one, two = (_eight(plane) for plane in (mine, theirs))
+    one, two = (eight_bits(plane) for plane in (mine, theirs))
     corners = cv2.goodFeaturesToTrack(one, CORNERS, 0.02, 8, mask=shared)
     if corners is None or len(corners) < ENOUGH:
         return None
@@ -109,10 +106,6 @@ def _nudge(mine: Plane, theirs: Plane, shared: Mask) -> NDArray[np.float64] | No
     ends = np.array([[0, 0, 1], [width, 0, 1], [width, height, 1], [0, height, 1.0]])
     moved = ends @ nudge.T - ends
     return nudge if float(np.abs(moved).max()) < 2 * FARTHEST else None
-
-
-def _eight(plane: Plane) -> NDArray[np.uint8]:
-    return (plane if plane.dtype == np.uint8 else plane >> 2).astype(np.uint8)
 
 
 def _near(mask: Mask, reach: int) -> Mask:

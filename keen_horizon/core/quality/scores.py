@@ -91,7 +91,7 @@ def shake(
     """Shake in source pixels (rows): see :data:`SHAKE_MEASURE`. Stretches between cuts apart."""
     total, count = 0.0, 0
     for start, stop in segments:
-        paths = point_paths(_restarted(steps[start:stop]), canvas)
+        paths = point_paths(steps[start:stop].restarted, canvas)
         fast = fast_part(paths, times[start:stop])
         total += float((np.abs(fast) ** 2).sum())
         count += fast.size
@@ -105,7 +105,7 @@ def stability_score(steps: Similarities, segments: list[tuple[int, int]]) -> flo
     the second to sixth component; the smaller of the two; the longest stretch between cuts.
     """
     start, stop = max(segments, key=lambda s: s[1] - s[0])
-    pose = accumulate(_restarted(steps[start:stop]))
+    pose = accumulate(steps[start:stop].restarted)
     if stop - start < 14:
         return 1.0
     shares = []
@@ -129,9 +129,3 @@ def distortion_value(matrices: NDArray[np.float64]) -> float:
     turned = np.hypot(m[:, 0, 0] + m[:, 1, 1], m[:, 1, 0] - m[:, 0, 1])
     mirrored = np.hypot(m[:, 0, 0] - m[:, 1, 1], m[:, 1, 0] + m[:, 0, 1])
     return float((np.abs(turned - mirrored) / (turned + mirrored)).min())
-
-
-def _restarted(steps: Similarities) -> Similarities:
-    a, b = steps.a.copy(), steps.b.copy()
-    a[:1], b[:1] = 1.0, 0.0
-    return Similarities(a, b)

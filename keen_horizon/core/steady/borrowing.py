@@ -29,14 +29,13 @@ class Lenders:
         self._reach = reach
         straight = motion.straight_wobble
         self._wobble = motion.wobble if straight is None else straight
-        self._pose = accumulate(motion.trusted)
-        self._segment = np.zeros(len(motion), np.intp)
+        n, steps = len(motion), motion.trusted
+        self._pose = Similarities(np.empty(n, complex), np.empty(n, complex))
+        self._segment = np.zeros(n, np.intp)
         for k, (start, stop) in enumerate(motion.segments):
-            self._segment[start:stop] = k
-            # A step that starts a stretch belongs to none.
-            self._pose.a[start:stop], self._pose.b[start:stop] = _restarted(
-                motion.trusted[start:stop]
-            )
+            part = slice(start, stop)
+            pose = accumulate(steps[part].restarted)
+            self._pose.a[part], self._pose.b[part], self._segment[part] = pose.a, pose.b, k
 
     def share_a_stretch(
         self, frames: NDArray[np.intp], others: NDArray[np.intp]
@@ -81,13 +80,6 @@ class Lenders:
             return None
         moved = self._wobble[other] - self._wobble[frame]
         return Bend(chain.source, moved.reshape(1, *PLACES))
-
-
-def _restarted(steps: Similarities) -> tuple[Complex, Complex]:
-    a, b = steps.a.copy(), steps.b.copy()
-    a[:1], b[:1] = 1, 0
-    pose = accumulate(Similarities(a, b))
-    return pose.a, pose.b
 
 
 def _dense(rim: Complex) -> Complex:

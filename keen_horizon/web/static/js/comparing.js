@@ -66,23 +66,19 @@ export const comparing = {
   holdDetail() {
     const { stage } = this.$refs;
     let from = null;
-    const spot = (event) => {
-      const { left, top } = stage.getBoundingClientRect();
-      return [(event.clientX - left) * parts.stage.ratio, (event.clientY - top) * parts.stage.ratio];
-    };
     stage.addEventListener("wheel", (event) => {
       event.preventDefault();
-      parts.stage.closer(event.deltaY < 0 ? 1.25 : 0.8, ...spot(event));
+      parts.stage.closer(event.deltaY < 0 ? 1.25 : 0.8, ...parts.stage.spot(event));
       this.detailed();
     }, { passive: false });
     stage.addEventListener("pointerdown", (event) => {
       if (event.button || event.target.closest("button") || this.lassoing || this.holding !== null || parts.stage.zoom === 1) return;
       stage.setPointerCapture(event.pointerId);
-      from = [...spot(event), { ...parts.stage.centre }];
+      from = [...parts.stage.spot(event), { ...parts.stage.centre }];
     });
     stage.addEventListener("pointermove", (event) => {
       if (!from) return;
-      const [x, y] = spot(event);
+      const [x, y] = parts.stage.spot(event);
       const { box } = parts.stage.partAt(x, y);
       parts.stage.look(parts.stage.zoom, from[2].x - (x - from[0]) / box.width, from[2].y - (y - from[1]) / box.height);
       this.detailed();

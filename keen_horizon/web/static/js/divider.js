@@ -20,8 +20,7 @@ export const dividing = {
       handle.addEventListener("pointermove", (event) => {
         if (!handle.hasPointerCapture(event.pointerId)) return;
         event.stopPropagation();
-        const { left, top } = this.$refs.stage.getBoundingClientRect();
-        move((event.clientX - left) * parts.stage.ratio, (event.clientY - top) * parts.stage.ratio);
+        move(...parts.stage.spot(event));
         parts.stage.draw();
         this.placeDivider();
       });

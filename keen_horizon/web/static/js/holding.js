@@ -7,28 +7,24 @@ const BOX = { pattern: 0.08, search: 0.08 };
 export const holding = {
   holdPoints() {
     const { stage } = this.$refs;
-    const at = (event) => {
-      const { left, top } = stage.getBoundingClientRect();
-      return [(event.clientX - left) * parts.stage.ratio, (event.clientY - top) * parts.stage.ratio];
-    };
     let dragging = false;
     stage.addEventListener("pointerdown", (event) => {
       if (event.button || this.holding === null || event.target.closest("button")) return;
       if (this.holding !== "place") {
-        this.placeHeld(...at(event));
+        this.placeHeld(...parts.stage.spot(event));
         return;
       }
       stage.setPointerCapture(event.pointerId);
       dragging = true;
-      this.holdAt(...at(event), false);
+      this.holdAt(...parts.stage.spot(event), false);
     });
     stage.addEventListener("pointermove", (event) => {
-      if (dragging) this.holdAt(...at(event), false);
+      if (dragging) this.holdAt(...parts.stage.spot(event), false);
     });
     stage.addEventListener("pointerup", (event) => {
       if (!dragging) return;
       dragging = false;
-      this.holdAt(...at(event), true);
+      this.holdAt(...parts.stage.spot(event), true);
       this.holding = null;
     });
     parts.stage.markings.more = (pen, part) => this.drawHeld(pen, part);

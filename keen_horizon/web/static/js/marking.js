@@ -10,24 +10,20 @@ const SMALLEST = 24; // px across: less is a slip of the hand
 export const marking = {
   holdMarks() {
     const { stage } = this.$refs;
-    const at = (event) => {
-      const { left, top } = stage.getBoundingClientRect();
-      return [(event.clientX - left) * parts.stage.ratio, (event.clientY - top) * parts.stage.ratio];
-    };
     stage.addEventListener("pointerdown", (event) => {
       if (event.button || event.target.closest("button")) return;
       if (this.lassoing) {
         stage.setPointerCapture(event.pointerId);
-        parts.stage.markings.drawing = [at(event)];
+        parts.stage.markings.drawing = [parts.stage.spot(event)];
       }
     });
     stage.addEventListener("pointermove", (event) => {
       const { markings } = parts.stage;
       if (markings.drawing) {
-        markings.drawing.push(at(event));
+        markings.drawing.push(parts.stage.spot(event));
         parts.stage.drawOver();
       } else if (this.marks && this.groups.length && !event.buttons) {
-        const found = markings.groupNear(...at(event));
+        const found = markings.groupNear(...parts.stage.spot(event));
         if (found !== this.litGroup) this.light(found);
       }
     });

@@ -201,6 +201,12 @@ export class Stage {
     this.draw();
   }
 
+  // Where a pointer is, canvas pixels.
+  spot(event) {
+    const { left, top } = this.picture.getBoundingClientRect();
+    return [(event.clientX - left) * this.ratio, (event.clientY - top) * this.ratio];
+  }
+
   // The part of the stage at a place in canvas pixels.
   partAt(x, y) {
     const parts = this.layout();
