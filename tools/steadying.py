@@ -290,7 +290,7 @@ def skew(take: Take, canvas: Canvas, rows: object) -> float:
     seen = canvas.to_scene(np.stack([x, y], axis=-1).reshape(-1, 2).astype(float))
     leans = []
     for t in range(0, len(truth), 3):
-        true = canvas.to_scene(truth.rows_from(t, 0)[y, x].reshape(-1, 2))
+        true = canvas.to_scene(truth.at_once(t)[y, x].reshape(-1, 2))
         found = seen if rows is None else rows[t : t + 1].undo(seen[None])[0]  # type: ignore[index]
         off = (true - found).real.reshape(x.shape).mean(axis=1)
         down = y[:, 0] - y[:, 0].mean()
@@ -300,7 +300,7 @@ def skew(take: Take, canvas: Canvas, rows: object) -> float:
 
 def shutters(folder: Path) -> list[Row]:
     say("rolling shutter")
-    take = tender_deck()
+    take = tender_deck(fisheye=False)
     deck = measure_take(take, folder / "deck")
     found = estimate_readout(deck.measure, deck.canvas, deck.motion)
     off = abs(found.ms / (1000 * READOUT) - 1)

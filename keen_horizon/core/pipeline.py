@@ -142,7 +142,7 @@ def render(
     ) -> str:
         with Mp4Writer(
             file, scan, output.width, output.height, format_, encoding or Encoding(), start, stop,
-            sound_from=sound,
+            sound_from=sound, pixel_aspect=output.pixel_aspect,
         ) as writer:  # fmt: skip
             for picture, lend in islice(pictures, stop - start + 1):
                 done = picture.index - first + 1

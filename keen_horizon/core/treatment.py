@@ -13,6 +13,7 @@ from pydantic_core import PydanticCustomError
 
 from .errors import BadSetting
 from .geometry.curves import Key, keyed
+from .geometry.shape import is_convex
 
 
 class _Station(BaseModel):
@@ -71,6 +72,62 @@ class HeldPoint(Placing):
     )
     again: tuple[Placing, ...] = Field(
         (), max_length=50, description="Frames at which it was placed again by hand."
+    )
+
+
+class StraightEdge(_Station):
+    """Something that is straight in the world, traced in the picture of one frame."""
+
+    frame: int = Field(ge=0, description="Frame of the recording at which it was traced.")
+    points: tuple[Place, ...] = Field(
+        min_length=2, max_length=200, description="Along it, as shares of the picture's size."
+    )
+    pins: tuple[Place, ...] = Field(
+        (), max_length=12, description="Where it was clicked or dragged to, likewise."
+    )
+    runs: Literal["any", "level", "upright"] = Field(
+        "any", description="How it runs in the world: level and upright edges also level."
+    )
+
+
+class LensSettings(_Station):
+    """How the lens bends straight rays. Coefficients act on normalised image coordinates."""
+
+    on: bool = Field(True, description="Whether the lens is corrected.")
+    model: Literal["rectilinear", "brown", "fisheye", "division"] = Field(
+        "rectilinear",
+        description="rectilinear: bends nothing. brown: k1 k2 k3 p1 p2 (Brown-Conrady). fisheye: "
+        "k1 k2 k3 k4 (Kannala-Brandt). division: k1 (one parameter).",
+    )
+    focal: float = Field(
+        0.832, ge=0.05, le=20, description="Focal length over the picture's width."
+    )
+    k1: float = Field(0.0, ge=-10, le=10, description="First radial coefficient.")
+    k2: float = Field(0.0, ge=-10, le=10, description="Second radial coefficient.")
+    k3: float = Field(0.0, ge=-10, le=10, description="Third radial coefficient.")
+    k4: float = Field(0.0, ge=-10, le=10, description="Fourth, of fisheye alone.")
+    p1: float = Field(0.0, ge=-1, le=1, description="First tangential coefficient, of brown.")
+    p2: float = Field(0.0, ge=-1, le=1, description="Second tangential coefficient, of brown.")
+    centre_x: float = Field(
+        0.0, ge=-25, le=25, description="Optical centre right of the picture's, in percent of "
+        "its width.",
+    )  # fmt: skip
+    centre_y: float = Field(
+        0.0, ge=-25, le=25, description="Optical centre below the picture's, in percent of its "
+        "height.",
+    )  # fmt: skip
+    squeeze: float = Field(
+        1.0, ge=0.5, le=2.5, description="How much an anamorphic lens squeezed the picture across."
+    )
+    amount: float = Field(100.0, ge=0, le=100, description="Percent of the correction applied.")
+    found_by: Literal["nothing", "angle", "edges", "chart", "numbers", "profile"] = Field(
+        "nothing", description="Where the numbers come from."
+    )
+    residual: float | None = Field(
+        None, ge=0, le=1000, description="What was left when they were fitted, px."
+    )
+    edges: tuple[StraightEdge, ...] = Field(
+        (), max_length=60, description="Straight edges that the lens was fitted to."
     )
 
 
@@ -156,6 +213,24 @@ class MotionSettings(_Station):
         return {name: self.calm if value is None else value for name, value in own.items()}
 
 
+CORNERS = ("top_left", "top_right", "bottom_right", "bottom_left")  # clockwise
+SIDES = ("left", "right", "top", "bottom")
+
+
+def _corner(name: str, side: str, value: float) -> Any:
+    return Field(
+        float(value), ge=-100, le=200, description=f"Square up: its {name} corner, in percent of "
+        f"the {side} of the steadied picture.",
+    )  # fmt: skip
+
+
+def _pull(side: str) -> Any:
+    return Field(
+        0.0, ge=0, le=25, description=f"Edge stretch: how far the {side} is pulled outwards, in "
+        "percent of half the picture.",
+    )  # fmt: skip
+
+
 class FrameSettings(_Station):
     """What happens at the edges."""
 
@@ -177,13 +252,46 @@ class FrameSettings(_Station):
     zoom_speed: float = Field(
         0.0, ge=0, le=50, description="Drifting zoom: most change in percent a second; 0: none."
     )
-    extra_zoom: float = Field(1.0, ge=1, le=4, description="Zoom on top of what the edges need.")
+    extra_zoom: float = Field(
+        1.0, ge=0.1, le=4, description="Zoom on top of what the edges need; below 1, which shows "
+        "more, only where bare edges stay.",
+    )  # fmt: skip
     offset_x: float = Field(
         0.0, ge=-50, le=50, description="Moves the picture to the right, in percent of its width."
     )
     offset_y: float = Field(
         0.0, ge=-50, le=50, description="Moves the picture down, in percent of its height."
     )
+    turn: float = Field(
+        0.0, ge=-180, le=180, description="Turns the picture clockwise, in degrees."
+    )
+    square_up: bool = Field(False, description="Whether four corners are squared up.")
+    top_left_x: float = _corner("top left", "width", 0)
+    top_left_y: float = _corner("top left", "height", 0)
+    top_right_x: float = _corner("top right", "width", 100)
+    top_right_y: float = _corner("top right", "height", 0)
+    bottom_right_x: float = _corner("bottom right", "width", 100)
+    bottom_right_y: float = _corner("bottom right", "height", 100)
+    bottom_left_x: float = _corner("bottom left", "width", 0)
+    bottom_left_y: float = _corner("bottom left", "height", 100)
+    pull_left: float = _pull("left")
+    pull_right: float = _pull("right")
+    pull_top: float = _pull("top")
+    pull_bottom: float = _pull("bottom")
+    swell: float = Field(
+        1.0, ge=0.4, le=2.5, description="Magnification inside the disc; below 1 a pinch."
+    )
+    swell_x: float = Field(
+        25.0, ge=-20, le=120, description="Centre of the disc, in percent of the width."
+    )
+    swell_y: float = Field(50.0, ge=-20, le=120, description="Likewise, of the height.")
+    swell_radius: float = Field(
+        30.0, ge=2, le=150, description="Radius of the disc, in percent of the height."
+    )
+    swell_rim: float = Field(
+        80.0, ge=20, le=100, description="How much of the radius is a soft rim, in percent."
+    )
+    swell_twin: bool = Field(False, description="Another disc, across the picture's centre.")
     trim_shape: str = Field(
         "source",
         pattern=r"^(source|free|[1-9]\d{0,4}(\.\d{1,3})?:[1-9]\d{0,4}(\.\d{1,3})?)$",
@@ -198,14 +306,20 @@ class FrameSettings(_Station):
 
 
 KEYABLE = (
-    "motion.ease", "frame.zoom_ceiling", "frame.zoom_speed", "frame.extra_zoom", "frame.offset_x",
-    "frame.offset_y",
+    "lens.amount", "lens.focal", "lens.centre_x", "lens.centre_y", "motion.ease",
+    "frame.zoom_ceiling", "frame.zoom_speed", "frame.extra_zoom", "frame.offset_x",
+    "frame.offset_y", "frame.turn",
+    *(f"frame.{corner}_{axis}" for corner in CORNERS for axis in "xy"),
+    *(f"frame.pull_{side}" for side in SIDES),
+    "frame.swell", "frame.swell_x", "frame.swell_y", "frame.swell_radius",
 )  # fmt: skip
 
 
-STATIONS = ("shutter", "motion", "frame")  # of the light path, in the order of a treatment
+STATIONS = ("lens", "shutter", "motion", "frame")  # of the light path, in the order of a treatment
 # What names frames or places of one recording.
-OF_A_CLIP = {"motion": ("aside", "steer_by", "lock_frame", "hold", "hold_at")}
+OF_A_CLIP = {
+    "lens": ("edges",), "motion": ("aside", "steer_by", "lock_frame", "hold", "hold_at"),
+}  # fmt: skip
 
 
 class SettingKey(_Station):
@@ -220,6 +334,7 @@ class Treatment(_Station):
     """All settings of all stations for one clip."""
 
     version: Literal[1] = Field(1, description="Version of this format.")
+    lens: LensSettings = LensSettings()
     shutter: ShutterSettings = ShutterSettings()
     motion: MotionSettings = MotionSettings()
     frame: FrameSettings = FrameSettings()
@@ -243,6 +358,19 @@ class Treatment(_Station):
             if len({one.frame for one in keys}) < len(keys):
                 raise PydanticCustomError(
                     "key_twice", "{name} has two values at the same frame", {"name": name}
+                )
+        return self
+
+    @model_validator(mode="after")
+    def _corners_in_order(self) -> Treatment:
+        if self.frame.square_up:
+            places = [
+                complex(getattr(self.frame, f"{c}_x"), getattr(self.frame, f"{c}_y"))
+                for c in CORNERS
+            ]
+            if not is_convex(np.array(places)):
+                raise PydanticCustomError(
+                    "corners_cross", "the corners of square up cross, or one lies inside the others"
                 )
         return self
 
@@ -344,6 +472,11 @@ def _explain(error: Exception) -> str:
         key = ".".join(str(p) for p in fault["loc"]) or "treatment"
         if fault["type"] == "extra_forbidden":
             said.append(f"there is no setting '{key}'.")
+        elif fault["type"] == "corners_cross":
+            said.append(
+                f"{fault['msg']}; keep them in their order: top left, top right, bottom right, "
+                "bottom left."
+            )
         elif fault["type"].startswith("key_"):
             said.append(f"{fault['msg']}; allowed: {allowed(fault['ctx']['name'])}.")
         elif fault["loc"][:1] == ("keys",) and fault["loc"][-1:] == ("[key]",):

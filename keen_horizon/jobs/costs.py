@@ -37,6 +37,7 @@ class CostCurves:
         curve = self._known(key)
         if measure.last_frame - measure.first_frame + 1 <= SOLVED_AT_ONCE and not (
             self._solver.to_follow(measure, treatment)
+            or not self._solver.is_straightened(measure, treatment)
         ):
             for longer in self._growing(recording, measure, treatment, curve):
                 curve = longer

@@ -11,10 +11,13 @@ from sqlalchemy.orm import Session
 from ..store.models import OPEN_STATES, Work, now
 
 QUICK, SLOW = "quick", "slow"
-_QUEUES = {"ingest": QUICK, "measure": QUICK, "solve": QUICK, "cost": QUICK, "export": SLOW}
+_QUEUES = {
+    "ingest": QUICK, "measure": QUICK, "solve": QUICK, "cost": QUICK, "look": QUICK,
+    "chart": QUICK, "export": SLOW,
+}  # fmt: skip
 TASK = "keen_horizon.run"
-REPLACEABLE = ("measure", "solve", "cost")
-Kind = Literal["ingest", "measure", "solve", "cost", "export"]
+REPLACEABLE = ("measure", "solve", "cost", "look")
+Kind = Literal["ingest", "measure", "solve", "cost", "look", "chart", "export"]
 
 
 class Queue:

@@ -4,17 +4,27 @@ from __future__ import annotations
 
 import hashlib
 import json
+from dataclasses import replace
 
 import numpy as np
 
 from ..core.geometry.canvas import Canvas
+from ..core.geometry.similarity import Similarities
+from ..core.lens.chosen import lens_of, recorded_canvas
 from ..core.media.probe import Probe
 from ..core.motion.fit import Model
-from ..core.motion.fitted import base_motion, fitted_motion, motion_settings
+from ..core.motion.fitted import (
+    base_motion,
+    fitted_motion,
+    is_bent,
+    lens_settings,
+    motion_settings,
+    straight_motion,
+)
 from ..core.motion.found import CameraMotion, HeldTrack
 from ..core.motion.groups import MarkGroup, groups_of
 from ..core.motion.held import read_track, track_name, write_track
-from ..core.motion.kept import motion_path, read_motion
+from ..core.motion.kept import FIT, motion_path, packed, read_motion, unpacked
 from ..core.motion.measure import Measure as Marks
 from ..core.steady.kept import read_solution, write_solution
 from ..core.steady.solution import Solution, solve
@@ -25,7 +35,7 @@ from .recent import Recent
 
 WINDOW = 600  # frames of a long clip that are solved at once, around the one on show
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
-SOLVER = 6  # to be raised when treatments come out differently: what is kept is then solved anew
+SOLVER = 7  # to be raised when treatments come out differently: what is kept is then solved anew
 
 
 class Solver:
@@ -67,9 +77,39 @@ class Solver:
                 base=lambda model: self.base_motion(recording, measure, model),
                 grouped=lambda: self.groups(recording, measure),
                 followed=lambda point: self.track(measure, point),
+                straight_base=lambda model: self.straight_motion(
+                    recording, measure, treatment, model
+                ),
             )
             self._motions.put(name, found)
         return found
+
+    def straight_motion(
+        self, recording: Recording, measure: Measure, treatment: Treatment, model: Model
+    ) -> CameraMotion:
+        """As :meth:`base_motion`, of marks straightened through the treatment's lens. That takes a
+        while, so it is kept."""
+        key = straight_key(measure, treatment, model)
+        found = self._motions.get(key)
+        if found is None:
+            path, canvas = self._vault.path(key), _canvas(recording)
+            if path.exists():
+                with np.load(path, allow_pickle=False) as kept:
+                    found = unpacked(dict(kept), recorded_canvas(treatment, canvas))
+            else:
+                found = straight_motion(self.marks(measure), canvas, treatment, model)
+                with self._vault.keeping(key) as part:
+                    np.savez(part, allow_pickle=False, **packed(found))
+            self._motions.put(key, found)
+        return found
+
+    def is_straightened(self, measure: Measure, treatment: Treatment) -> bool:
+        """Whether nothing has to be straightened, or it has been."""
+        if not is_bent(treatment):
+            return True
+        model: Model = "shift" if treatment.motion.model == "shift" else "similarity"
+        key = straight_key(measure, treatment, model)
+        return self._motions.get(key) is not None or self._vault.path(key).exists()
 
     def provisional(
         self, recording: Recording, measure: Measure, treatment: Treatment, near: int
@@ -98,9 +138,18 @@ class Solver:
     def _window_motion(
         self, recording: Recording, measure: Measure, treatment: Treatment, start: int, stop: int
     ) -> CameraMotion:
-        """The motion of some frames; the fit of all marks is known for the whole clip."""
+        """The motion of some frames; the fit of all marks is known for the whole clip, but for
+        the lens, which is then taken to change it little but in scale."""
         name = json.dumps([start, _motion_name(measure, treatment)])
         found = self._motions.get(name)
+        if found is None and not self.is_straightened(measure, treatment):
+            model: Model = "shift" if treatment.motion.model == "shift" else "similarity"
+            bent = self.base_motion(recording, measure, model).window(start, stop)
+            canvas = recorded_canvas(treatment, _canvas(recording))
+            lens = lens_of(treatment, canvas, bent.first + np.arange(len(bent)))
+            scale = 1.0 if lens is None else float(np.mean(lens.scale))
+            steps = Similarities(bent.steps.a, scale * bent.steps.b)
+            return replace(bent, steps=steps, lens=lens, wobble=None, mesh=None)
         if found is None:
             found = fitted_motion(
                 self.marks(measure).window(start, stop),
@@ -108,6 +157,9 @@ class Solver:
                 treatment,
                 base=lambda model: self.base_motion(recording, measure, model).window(start, stop),
                 followed=lambda point: self.track(measure, point).window(start, stop),
+                straight_base=lambda model: self.straight_motion(
+                    recording, measure, treatment, model
+                ).window(start, stop),
             )
             self._motions.put(name, found)
         return found
@@ -171,6 +223,8 @@ class Solver:
         long = measure.last_frame - measure.first_frame + 1 > SOLVED_AT_ONCE
         if self.to_follow(measure, treatment):
             return None
+        if not patient and not self.is_straightened(measure, treatment):
+            return None
         if path.exists():
             solution = read_solution(path, canvas)
         elif long and not patient:
@@ -190,6 +244,13 @@ def _motion_name(measure: Measure, treatment: Treatment) -> str:
 
 def _canvas(recording: Recording) -> Canvas:
     return Probe.from_json(recording.probe or {}).canvas
+
+
+def straight_key(measure: Measure, treatment: Treatment, model: Model) -> str:
+    """The vault key of the motion of straightened marks."""
+    told = [FIT, measure.folder_key, model, lens_settings(treatment)]
+    digest = hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()
+    return f"straight/{digest[:2]}/{digest}.npz"
 
 
 def track_key(measure: Measure, point: HeldPoint) -> str:

@@ -26,6 +26,7 @@ from ..store.timing import stored_scan, write_timing
 from ..store.vault import Vault
 from .costs import CostCurves
 from .lifecycle import Run
+from .looks import Looks
 from .solutions import Solver
 
 
@@ -66,6 +67,9 @@ class Workshop:
                 self._solve(run, recording, details)
             case "cost":
                 self._cost(run, recording, details)
+            case "look":
+                found = stored_scan(recording, self.vault)
+                Looks(self.vault).take(recording, found, int(details["frame"]))
             case "export" if export_id is not None:
                 self._export(run, recording, export_id)
 

@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 
 from .camera import Array, Pinhole, Truth, buzz, ease, footfall, rotations, tremor
 from .figures import carried, gull, walker
-from .scene import Actor, Panel, Scene, level, upright
+from .lens import Glass
+from .scene import Actor, Panel, Scene, level, turned, upright
 from .textures import (
     Colour,
     Image,
@@ -38,10 +39,14 @@ from .textures import (
 FAR_QUAY = 24.0  # metres to the façades
 WATER = 1.1  # metres below the quay
 METRE = 56  # texture pixels a metre of façade
+FINE = 112  # and of one that is seen from near by
 RATE = 30.0
 SIZE = (1280, 720)
 VIEW = 62.0  # degrees across
-MARGIN = 64  # px drawn around a frame that is read row by row
+FISHEYE = Glass("fisheye", (-0.012, 0.004, 0.0, 0.0))  # of the camera on the tender
+DECK_VIEW = 150.0  # its degrees from corner to corner
+MOUSTACHE = Glass("brown", (-0.30, 0.22, 0.0, 0.0, 0.0))  # of the camera before the shed
+DRONE = Glass("brown", (-0.27, 0.075, 0.0, 0.0, -0.008))
 READOUT = 0.022  # seconds from the first row to the last, of the camera on the tender
 
 
@@ -53,6 +58,7 @@ class Take:
     scene: Scene
     truth: Truth
     noise: float = 2.0  # grey levels
+    points: Array | None = None  # (m, 3) for checking against
 
     def frames(self) -> Iterator[NDArray[np.uint8]]:
         """BGR frames, with sensor noise; the same every time."""
@@ -61,7 +67,7 @@ class Take:
 
     def frame(self, frame: int) -> NDArray[np.uint8]:
         """One frame; any, in any order."""
-        picture = self._drawn(frame)
+        picture = self.scene.draw(self.truth, frame)
         grain = _grain()
         rng = np.random.default_rng(frame)
         height, width = picture.shape[:2]
@@ -73,18 +79,10 @@ class Take:
             np.uint8,
         )
 
-    def _drawn(self, frame: int) -> NDArray[np.uint8]:
-        truth = self.truth
-        if truth.row_rotation is None:
-            return self.scene.draw(truth, frame)
-        camera = truth.camera
-        wide = Pinhole(camera.width + 2 * MARGIN, camera.height + 2 * MARGIN, camera.focal)
-        whole = self.scene.draw(replace(truth, camera=wide), frame)
-        rows = truth.rows_from(frame, MARGIN).astype(np.float32)
-        return np.asarray(cv2.remap(whole, rows, None, cv2.INTER_LINEAR), np.uint8)
-
     def background(self) -> Array:
-        """``(m, 3)`` world points on the far façades, for checking against."""
+        """``(m, 3)`` world points for checking against: on the far façades, if not otherwise."""
+        if self.points is not None:
+            return self.points
         x, y = np.meshgrid(np.arange(-24.0, 40.0, 1.0), np.arange(-5.0, 0.5, 0.5))
         return np.stack([x.ravel(), y.ravel(), np.full(x.size, FAR_QUAY)], axis=-1)
 
@@ -153,6 +151,22 @@ def _backdrop() -> tuple[Panel, ...]:
     for start, depth, lump, rows in ((60.0, 560.0, 1, 300), (7.0, 53.0, 2, 900)):
         spread = (start + depth) * 1.5
         texture = water(rows, 1400, lump, rng)
+        parts.append(level(texture, -spread / 2, start, WATER, spread, depth))
+    return tuple(parts)
+
+
+@cache
+def _surround() -> tuple[Panel, ...]:
+    """As the backdrop, as far to either side as a fisheye sees."""
+    rng = np.random.default_rng(8)
+    hills_ = _backdrop()[1:3]
+    parts = [upright(sky(900, 6000, rng), -6000, 120, 1000, 1800, far=True)]
+    parts += [turned(panel, way) for panel in hills_ for way in (-88.0, 88.0)]
+    parts += [replace(hills_[1], origin=hills_[1].origin + np.array([645.0, 0, 4.0])), *hills_]
+    for start, depth, spread, lump, rows in (
+        (60.0, 560.0, 2600.0, 1, 300), (7.0, 53.0, 330.0, 2, 900), (-3.0, 10.0, 70.0, 3, 420),
+    ):  # fmt: skip
+        texture = water(rows, 4200, lump, rng)
         parts.append(level(texture, -spread / 2, start, WATER, spread, depth))
     return tuple(parts)
 
@@ -301,11 +315,21 @@ def _doorway() -> Panel:
     return upright(finished(wood, alpha), 2.0 - 2.7, -3.4 + 0.23 + 1.72, 3.0, 3.45)
 
 
-def tender_deck(seconds: float = 8.0, *, readout: float = READOUT, buzzing: float = 1.0) -> Take:
+def tender_deck(
+    seconds: float = 8.0, *, readout: float = READOUT, buzzing: float = 1.0, fisheye: bool = True
+) -> Take:
     """From a tender that lies in the basin with its engine on: it rolls, turns and buzzes, and the
-    camera reads its rows one after the other, ``readout`` seconds from the first to the last."""
+    camera reads its rows one after the other, ``readout`` seconds from the first to the last.
+
+    Through a lens of 150 degrees; with ``fisheye`` False a straight one of 62 across.
+    """
     times = np.arange(round(seconds * RATE)) / RATE
     camera = Pinhole.from_view(*SIZE, VIEW)
+    if fisheye:
+        half = np.radians(DECK_VIEW) / 2
+        k1, k2 = FISHEYE.coefficients[:2]
+        reach = half * (1 + k1 * half**2 + k2 * half**4)
+        camera = Pinhole(*SIZE, float(np.hypot(*SIZE) / 2 / reach), FISHEYE)
     shares = (np.arange(camera.height) + 0.5) / camera.height - 0.5
     row_times = times[:, None] + readout * shares
     at = np.concatenate([times, row_times.ravel()])
@@ -317,17 +341,165 @@ def tender_deck(seconds: float = 8.0, *, readout: float = READOUT, buzzing: floa
     yaw = 4.0 * ease(at, 0.5, 7.5) - 2.0 + 0.8 * tremors(0.2, 0.6) + 0.35 * tremors(1.5, 6)
     pitch = -1.5 + 0.5 * tremors(0.2, 0.7) + 0.22 * tremors(1.5, 6)
     roll = 1.1 * tremors(0.15, 0.5) + 0.25 * tremors(1.5, 5)
-    yaw = yaw + buzzing * 0.045 * buzz(at, 43.0, rng)
-    pitch = pitch + buzzing * 0.035 * buzz(at, 43.0, rng)
-    turned = rotations(np.radians(yaw), np.radians(pitch), np.radians(roll))
+    # A wide lens shows less of a turn: its boat is livelier.
+    lively = 2.0 if fisheye else 1.0
+    yaw = lively * (yaw + buzzing * 0.045 * buzz(at, 43.0, rng))
+    pitch = lively * (pitch + buzzing * 0.035 * buzz(at, 43.0, rng))
+    roll = lively * roll
+    rotation = rotations(np.radians(yaw), np.radians(pitch), np.radians(roll))
     n = len(times)
-    position = np.tile([1.0, -1.1, 3.0], (n, 1))
+    position = np.tile([1.0, -1.1, 9.0 if fisheye else 3.0], (n, 1))
     truth = Truth(
-        camera, times, row_times, position, turned[:n],
-        turned[n:].reshape(n, camera.height, 3, 3),
+        camera, times, row_times, position, rotation[:n],
+        rotation[n:].reshape(n, camera.height, 3, 3),
     )  # fmt: skip
-    scene = Scene((*_backdrop(), *_far_side(), gull(1.0, 5.0, -9.0, 14.0, -5.0, 15.0), *_basin()))
+    behind = _surround() if fisheye else _backdrop()
+    near = _pontoon() if fisheye else ()
+    scene = Scene(
+        (*behind, *_far_side(), gull(1.0, 5.0, -9.0, 14.0, -5.0, 15.0), *_basin(), *near)
+    )
     return Take("tender deck", scene, truth)
+
+
+@cache
+def _pontoon() -> tuple[Panel, ...]:
+    """A coping of pale stone along the far quay, and a pontoon with a railing beside the tender."""
+    rng = np.random.default_rng(12)
+    coping = finished(tinted((176, 190, 194), 0.06 * noise((16, 3600), 3, 4, rng)))
+    deck = finished(planks(1500, 420, (120, 142, 156), rng))
+    side = finished(tinted((58, 66, 74), 0.1 * noise((40, 1500), 3, 4, rng)))
+    rail = finished(tinted((196, 204, 208), 0.05 * noise((10, 2000), 3, 3, rng)))
+    post = finished(tinted((150, 160, 166), 0.05 * noise((120, 12), 3, 3, rng)))
+    return (
+        upright(coping, -28.0, 0.16, FAR_QUAY - 1.25, 0.32),
+        level(np.ascontiguousarray(deck.transpose(1, 0, 2)), -9.0, 13.4, 0.62, 18.0, 2.2),
+        upright(side, -9.0, 1.05, 13.39, 0.43),
+        *(upright(post, -9.0 + 2.25 * i, 0.62, 15.41, 1.1) for i in range(9)),
+        *(upright(rail, -9.0, y, 15.4, 0.09) for y in (-0.42, 0.02)),
+    )
+
+
+def slip_descent(seconds: float = 8.0, *, shaken: bool = True) -> Take:
+    """From a small drone over the slip, in gusts: it tilts from straight down to the horizon. A
+    barrel lens of 88 degrees across. With ``shaken`` False, the same move without the gusts."""
+    times = np.arange(round(seconds * RATE)) / RATE
+    rng = np.random.default_rng(59)
+    camera = Pinhole.from_view(*SIZE, 76.0)
+    camera = replace(camera, glass=DRONE)
+    tilt = ease(times, 0.12 * seconds, 0.86 * seconds)
+    drift = np.stack([0.4 * times / seconds, -0.3 * tilt, 1.6 * tilt], axis=-1)
+    sway = 0.03 * np.stack([tremor(times, 0.2, 0.9, rng) for _ in range(3)], axis=-1)
+    position = np.array([1.6, -7.4, 1.2]) + drift + sway
+    gusts = 1.0 if shaken else 0.0
+    pitch = -88.0 + 80.0 * tilt + gusts * 0.45 * tremor(times, 1.0, 6, rng)
+    yaw = -4.0 + 6.0 * tilt + gusts * 0.45 * tremor(times, 1.0, 6, rng)
+    roll = gusts * 0.5 * tremor(times, 0.6, 5, rng)
+    turned_by = rotations(np.radians(yaw), np.radians(pitch), np.radians(roll))
+    rows = np.repeat(times[:, None], camera.height, axis=1)
+    truth = Truth(camera, times, rows, position, turned_by)
+    scene = Scene((*_surround(), *_far_side(), *_basin(), *_slip(), *_near_side()))
+    x, z = np.meshgrid(np.arange(-12.0, 20.0, 0.5), np.arange(-7.0, 8.4, 0.5))
+    ground = np.stack([x.ravel(), np.zeros(x.size), z.ravel()], axis=-1)
+    x, y = np.meshgrid(np.arange(-24.0, 38.0, 1.0), np.arange(-4.0, 0.5, 0.5))
+    front = np.stack([x.ravel(), y.ravel(), np.full(x.size, FAR_QUAY)], axis=-1)
+    return Take("slip descent", scene, truth, points=np.concatenate([ground, front]))
+
+
+@cache
+def _slip() -> tuple[Panel, ...]:
+    """The boards of the slip behind the quay, and the rails let into them."""
+    rng = np.random.default_rng(9)
+    boards = planks(1100, 2600, (96, 122, 140), rng)
+    for rail in (900, 1050, 1700, 1850):
+        boards[:, rail - 5 : rail + 5] = (66, 62, 60)
+        boards[:, rail - 2 : rail + 2] = (150, 152, 156)
+    for beam in range(90, 1100, 220):
+        boards[beam : beam + 8] *= 0.55
+    return (level(finished(boards), -16.0, -10.5, 0.0, 40.0, 12.2),)
+
+
+def engine_shed(seconds: float = 5.0) -> Take:
+    """Before the brick engine shed, hand-held, through a wide lens that bends the mullions one way
+    in the middle and the other at the edge."""
+    times = np.arange(round(seconds * RATE)) / RATE
+    rng = np.random.default_rng(61)
+    camera = replace(Pinhole.from_view(*SIZE, 78.0), glass=MOUSTACHE)
+    position = np.tile([0.1, -2.6, FAR_QUAY - 8.2], (len(times), 1))
+    position += 0.004 * np.stack([tremor(times, 0.3, 3, rng) for _ in range(3)], axis=-1)
+    yaw, pitch, roll = (
+        slow * tremor(times, 0.2, 0.8, rng) + 0.12 * tremor(times, 2, 9, rng)
+        for slow in (0.5, 0.35, 0.3)
+    )
+    rows = np.repeat(times[:, None], camera.height, axis=1)
+    rotation = rotations(np.radians(yaw), np.radians(pitch), np.radians(roll))
+    truth = Truth(camera, times, rows, position, rotation)
+    scene = Scene((*_backdrop(), *_shed_front()))
+    return Take("engine shed", scene, truth, points=shed_edges().reshape(-1, 3))
+
+
+SHED_LEFT, SHED_HIGH = -8.4, 6.4  # metres: its left side, and its height above the quay
+SHED_WINDOWS = 6
+SHED_WIDTH = 17.0
+
+
+@cache
+def _shed_front() -> tuple[Panel, ...]:
+    """The engine shed from near by: tall mullioned windows, bands of stone, eaves."""
+    rng = np.random.default_rng(27)
+    w, h = int(SHED_WIDTH * FINE), int(SHED_HIGH * FINE)
+    wall = bricks(h, w, rng)
+    for x, y, wide, high in _shed_openings():
+        box = (int(x * FINE), int(y * FINE), int(wide * FINE), int(high * FINE))
+        window(wall, box, (4, 6), (70, 88, 62), rng)
+        left, top, across, down = box
+        wall[top - 26 : top - 6, left - 12 : left + across + 12] = (150, 160, 166)
+        wall[top + down + 6 : top + down + 22, left - 12 : left + across + 12] = (140, 150, 156)
+    for y in (0.62, 5.62):
+        band = slice(int(y * FINE), int((y + 0.16) * FINE))
+        wall[band] = tinted((142, 152, 158), 0.1 * noise((band.stop - band.start, w), 3, 3, rng))
+        wall[band.stop : band.stop + 5] *= 0.55
+    wall[: int(0.3 * FINE)] = (62, 64, 72)
+    wall[int(0.3 * FINE) : int(0.42 * FINE)] *= 0.5
+    quay = finished(tinted((98, 108, 112), 0.2 * noise((110, 3200), 3, 6, rng)))
+    quay[::22, :, :3] = quay[::22, :, :3] * 0.6
+    return (
+        upright(finished(wall), SHED_LEFT, 0.0, FAR_QUAY, SHED_HIGH),
+        upright(quay, -16.0, WATER, FAR_QUAY - 0.4, WATER),
+        upright(_mirrored(quay), -16.0, 2 * WATER, FAR_QUAY - 0.4, WATER),
+    )
+
+
+def _shed_openings() -> list[tuple[float, float, float, float]]:
+    """Left, top, width and height of each window, metres from the wall's top left."""
+    step = (SHED_WIDTH - 0.8) / SHED_WINDOWS
+    return [(0.9 + k * step, 1.5, step - 1.0, 3.6) for k in range(SHED_WINDOWS)]
+
+
+def shed_edges(points: int = 40) -> Array:
+    """``(edges, points, 3)`` straight edges of the shed in the world: of its bands of stone and of
+    those above and below its windows, the first two from end to end."""
+    along = np.linspace(0, 1, points)
+    edges = []
+    for y in (0.62, 5.62):
+        row = int(y * FINE)
+        edges.append(([10.0, row], [SHED_WIDTH * FINE - 10.0, row]))
+    for x, y, wide, high in _shed_openings():
+        left, top, across, down = (int(v * FINE) for v in (x, y, wide, high))
+        edges.append(([left - 12, top - 26], [left + across + 12, top - 26]))
+        edges.append(([left - 12, top + down + 22], [left + across + 12, top + down + 22]))
+        edges.append(([left, top + 8], [left, top + down - 8]))
+        edges.append(([left + across, top + 8], [left + across, top + down - 8]))
+    metre = int(SHED_HIGH * FINE) / SHED_HIGH
+    flat = (np.array(edges, float) - 0.5) / metre  # where pixels meet
+    places = flat[:, :1] + along[None, :, None] * (flat[:, 1:] - flat[:, :1])
+    return np.stack(
+        [
+            places[..., 0] + SHED_LEFT,
+            places[..., 1] - SHED_HIGH,
+            np.full(places.shape[:2], FAR_QUAY),
+        ],
+        axis=-1,
+    )
 
 
 def push_in(seconds: float = 10.0) -> Take:
@@ -375,4 +547,10 @@ def long_haul(seconds: float = 600.0) -> Take:
 
 # Made only when asked for: it takes minutes.
 ON_DEMAND = {"long haul": long_haul}
-TAKES = {"quay walk": quay_walk, "loft doorway": loft_doorway, "tender deck": tender_deck}
+TAKES = {
+    "quay walk": quay_walk,
+    "loft doorway": loft_doorway,
+    "tender deck": tender_deck,
+    "slip descent": slip_descent,
+    "engine shed": engine_shed,
+}

@@ -7,26 +7,62 @@ world directions to camera directions (x right, y down, z forward).
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
+
+from .lens import Glass
 
 Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
 class Pinhole:
-    """Intrinsics: size in pixels and focal length in pixels."""
+    """Intrinsics: size in pixels and focal length in pixels; ``glass`` bends what it sees."""
 
     width: int
     height: int
     focal: float
+    glass: Glass | None = None
 
     @property
     def matrix(self) -> Array:
         """``(3, 3)`` from camera directions to pixels, pixel centres at integers."""
         cx, cy = (self.width - 1) / 2, (self.height - 1) / 2
         return np.array([[self.focal, 0, cx], [0, self.focal, cy], [0, 0, 1.0]])
+
+    def seen(self, directions: Array) -> Array:
+        """Camera directions ``(m, 3)`` to pixels ``(m, 2)``; NaN behind the camera, and beyond what
+        its lens is made for, where formulas fold back."""
+        front = directions[:, 2:] > 1e-6
+        if self.glass is not None:
+            length = np.linalg.norm(directions, axis=1, keepdims=True)
+            front &= directions[:, 2:] > self.sideways * length
+            safe = np.where(front, directions, [0.0, 0.0, 1.0])
+            return np.where(front, self.glass.project(safe, self.matrix), np.nan)
+        turned = directions @ self.matrix.T
+        with np.errstate(divide="ignore", invalid="ignore"):
+            pixels = turned[:, :2] / turned[:, 2:]
+        return np.where(front, pixels, np.nan)
+
+    @cached_property
+    def sideways(self) -> float:
+        """Cosine of a little more than the widest angle in the picture."""
+        return float(np.cos(np.arccos(self.rays[..., 2].min()) + 0.06))
+
+    @cached_property
+    def rays(self) -> NDArray[np.float32]:
+        """``(height, width, 3)`` the direction of each pixel, of unit length."""
+        x, y = np.meshgrid(np.arange(self.width, dtype=float), np.arange(self.height, dtype=float))
+        pixels = np.stack([x.ravel(), y.ravel()], axis=-1)
+        if self.glass is not None:
+            rays = self.glass.directions(pixels, self.matrix)
+        else:
+            flat = np.concatenate([pixels, np.ones((len(pixels), 1))], axis=1)
+            rays = flat @ np.linalg.inv(self.matrix).T
+            rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
+        return rays.reshape(self.height, self.width, 3).astype(np.float32)
 
     @classmethod
     def from_view(cls, width: int, height: int, degrees: float) -> Pinhole:
@@ -57,35 +93,25 @@ class Truth:
     def project(self, points: Array, frame: int) -> Array:
         """World points ``(m, 3)`` to pixels ``(m, 2)``; NaN behind the camera."""
         off = points - self.position[frame]
-        pixels = self._seen(off @ self.rotation[frame].T)
+        pixels = self.camera.seen(off @ self.rotation[frame].T)
         if self.row_rotation is not None:
             for _ in range(4):  # the row tells the time, and the time the row
                 row = np.clip(np.nan_to_num(pixels[:, 1]), 0, self.camera.height - 1)
                 turned = self.row_rotation[frame][np.rint(row).astype(int)]
-                pixels = self._seen(np.einsum("mij,mj->mi", turned, off))
+                pixels = self.camera.seen(np.einsum("mij,mj->mi", turned, off))
         return pixels
 
-    def _seen(self, directions: Array) -> Array:
-        seen = directions @ self.camera.matrix.T
-        with np.errstate(divide="ignore", invalid="ignore"):
-            pixels = seen[:, :2] / seen[:, 2:]
-        return np.where(seen[:, 2:] > 0.1, pixels, np.nan)
+    def at_once(self, frame: int) -> Array:
+        """``(height, width, 2)`` where each pixel of a frame that was read row by row would lie,
+        had all rows been read at the frame's own time."""
+        directions = self.world_rays(frame).reshape(-1, 3).astype(float) @ self.rotation[frame].T
+        return self.camera.seen(directions).reshape(self.camera.height, self.camera.width, 2)
 
-    def rows_from(self, frame: int, margin: int) -> Array:
-        """``(height, width, 2)`` where each pixel of a frame read row by row lies in a picture
-        taken all at once, ``margin`` px larger on all sides."""
-        assert self.row_rotation is not None
-        camera = self.camera
-        matrix = camera.matrix
-        turned = self.rotation[frame] @ np.swapaxes(self.row_rotation[frame], -1, -2)
-        maps = matrix @ turned @ np.linalg.inv(matrix)
-        x = np.arange(camera.width)
-        y = np.arange(camera.height)[:, None]
-        u, v, w = (
-            maps[:, i, 0, None] * x + maps[:, i, 1, None] * y + maps[:, i, 2, None]
-            for i in range(3)
-        )
-        return np.asarray(np.stack([u / w, v / w], axis=-1) + margin)
+    def world_rays(self, frame: int) -> NDArray[np.float32]:
+        """``(height, width, 3)`` where each pixel looks in the world, row by row if need be."""
+        if self.row_rotation is None:
+            return np.asarray(self.camera.rays @ self.rotation[frame].astype(np.float32))
+        return np.asarray(self.camera.rays @ self.row_rotation[frame].astype(np.float32))
 
 
 def rotations(yaw: Array, pitch: Array, roll: Array) -> Array:

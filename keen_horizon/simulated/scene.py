@@ -1,9 +1,10 @@
-"""Painted planes in space, and drawing them as a pinhole camera sees them."""
+"""Painted planes in space, and drawing them as a camera sees them: by homographies through a
+pinhole, ray by ray through a lens or where rows are read one by one."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import cv2
@@ -12,6 +13,8 @@ from numpy.typing import NDArray
 
 from .camera import Array, Truth
 from .textures import Image
+
+COARSE = 6  # pixels between the rays by which a panel is looked for
 
 
 @dataclass(frozen=True)
@@ -32,6 +35,16 @@ class Panel:
     def solid(self) -> bool:
         """Whether nothing shows through it anywhere."""
         return int(self.texture[..., 3].min()) == 255
+
+    @cached_property
+    def smaller(self) -> list[Image]:
+        """The paint at halves of its size, so that what is seen from afar does not shimmer."""
+        sizes = [self.paint]
+        while min(sizes[-1].shape[:2]) > 8 and len(sizes) < 5:
+            rows, columns = sizes[-1].shape[:2]
+            half = (max(1, columns // 2), max(1, rows // 2))
+            sizes.append(np.asarray(cv2.resize(sizes[-1], half, interpolation=cv2.INTER_AREA)))
+        return sizes
 
     @cached_property
     def paint(self) -> Image:
@@ -65,10 +78,16 @@ class Scene:
         """``(height, width, 3)`` BGR picture of one frame."""
         camera = truth.camera
         picture = np.zeros((camera.height, camera.width, 3), np.uint8)
+        straight = camera.glass is None and truth.row_rotation is None
+        rays = None if straight else truth.world_rays(frame)
         for part in self.parts:
             panel = part if isinstance(part, Panel) else part(float(truth.times[frame]))
-            if panel is not None:
+            if panel is None:
+                continue
+            if rays is None:
                 _paint(picture, panel, panel.homography(truth, frame))
+            else:
+                _paint_by_rays(picture, panel, truth, frame, rays)
         return picture
 
 
@@ -83,6 +102,15 @@ def upright(
         np.array([metre, 0.0, 0.0]),
         np.array([0.0, metre, 0.0]),
         far,
+    )
+
+
+def turned(panel: Panel, degrees: float) -> Panel:
+    """The panel carried around the upright axis through the world's origin, to the right."""
+    c, s = np.cos(np.radians(degrees)), np.sin(np.radians(degrees))
+    turn = np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]])
+    return replace(
+        panel, origin=turn @ panel.origin, across=turn @ panel.across, down=turn @ panel.down
     )
 
 
@@ -135,6 +163,82 @@ def _paint(picture: NDArray[np.uint8], panel: Panel, homography: Array) -> None:
     ):  # fmt: skip
         if box[rim].size:
             _lay_over(box[rim], colour[rim], alpha[rim])
+
+
+def _paint_by_rays(
+    picture: NDArray[np.uint8], panel: Panel, truth: Truth, frame: int,
+    rays: NDArray[np.float32],
+) -> None:  # fmt: skip
+    """Draw one panel where the rays ``(height, width, 3)`` meet it, inside the box it can touch."""
+    position = np.zeros(3) if panel.far else truth.position[frame]
+    spanned = np.stack([panel.across, panel.down, panel.origin - position], axis=-1)
+    rows, columns = panel.texture.shape[:2]
+    found = _box(panel, truth, frame, position)
+    low, high, detail = found if found is not None else _box_by_rays(panel, rays, spanned)
+    if (high - low < 1).any():
+        return
+    paint = panel.smaller[min(detail, len(panel.smaller) - 1)]
+    fx, fy = columns / paint.shape[1], rows / paint.shape[0]
+    # A point of the panel is `spanned (i, j, 1)`: so a ray tells i, j and how near it is.
+    back = np.diag([1 / fx, 1 / fy, 1.0]) @ np.linalg.inv(spanned)
+    box = slice(low[1], high[1]), slice(low[0], high[0])
+    met = cv2.transform(np.ascontiguousarray(rays[box]), back.astype(np.float32))
+    near = met[..., 2]
+    behind = cv2.threshold(near, 1e-6, 1.0, cv2.THRESH_BINARY_INV)[1]
+    near = near + behind  # nothing is divided by nothing
+    x = met[..., 0] / near + np.float32(0.5 / fx - 0.5)
+    y = met[..., 1] / near + np.float32(0.5 / fy - 0.5)
+    np.clip(x, -9, paint.shape[1] + 9, out=x)
+    np.clip(y, -9, paint.shape[0] + 9, out=y)
+    x -= behind * np.float32(1e6)
+    drawn = cv2.remap(
+        paint, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT, borderValue=(0, 0, 0, 0)
+    )
+    colour, alpha = cv2.cvtColor(drawn, cv2.COLOR_BGRA2BGR), cv2.extractChannel(drawn, 3)
+    _lay_over(picture[box], colour, alpha)
+
+
+def _box(
+    panel: Panel, truth: Truth, frame: int, position: Array
+) -> tuple[NDArray[np.int_], NDArray[np.int_], int] | None:
+    """The part of the picture that a panel can touch, and how many halves its detail is above what
+    can be seen there; None for one that reaches to the side of the camera, or behind it."""
+    camera = truth.camera
+    rows, columns = panel.texture.shape[:2]
+    along = np.linspace(0, 1, 13)
+    zero, one = np.zeros(13), np.ones(13)
+    i = columns * np.concatenate([along, one, along, zero])
+    j = rows * np.concatenate([zero, along, one, along])
+    rim = panel.origin + i[:, None] * panel.across + j[:, None] * panel.down
+    whole = np.array([0, 0]), np.array([camera.width, camera.height])
+    away = rim - position
+    margin = 2 if truth.row_rotation is None else 40  # rows that were read at another time
+    seen = camera.seen(away @ truth.rotation[frame].T)
+    if not np.isfinite(seen).all():
+        return None
+    low = np.clip(np.floor(seen.min(axis=0)) - margin, *whole).astype(int)
+    high = np.clip(np.ceil(seen.max(axis=0)) + margin, *whole).astype(int)
+    shown = np.ptp(seen, axis=0).max()
+    return low, high, max(0, int(np.log2(max(columns, rows) / max(shown, 1.0) / 1.2)))
+
+
+def _box_by_rays(
+    panel: Panel, rays: NDArray[np.float32], spanned: Array
+) -> tuple[NDArray[np.int_], NDArray[np.int_], int]:
+    """As :func:`_box`, by looking where a few rays go."""
+    rows, columns = panel.texture.shape[:2]
+    met = rays[::COARSE, ::COARSE] @ np.linalg.inv(spanned).T.astype(np.float32)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        i, j = met[..., 0] / met[..., 2], met[..., 1] / met[..., 2]
+    hit = (met[..., 2] > 0) & (i > -0.1 * columns) & (i < 1.1 * columns)
+    hit &= (j > -0.1 * rows) & (j < 1.1 * rows)
+    if not hit.any():
+        return np.zeros(2, int), np.zeros(2, int), 0
+    y, x = np.nonzero(hit)
+    low = np.array([x.min() - 1, y.min() - 1]) * COARSE
+    high = np.array([x.max() + 2, y.max() + 2]) * COARSE
+    size = np.array([rays.shape[1], rays.shape[0]])
+    return np.clip(low, 0, size), np.clip(high, 0, size), 0
 
 
 def _inner_box(

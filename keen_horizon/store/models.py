@@ -152,8 +152,8 @@ class Export(Base):
 class Work(Base):
     """A piece of background work, as the job tray shows it.
 
-    ``kind``: ingest, measure, solve, cost or export. ``state``: queued, running, done, failed or
-    cancelled. ``attempt`` counts starts: whoever holds an older number has been replaced.
+    ``kind``: ingest, measure, solve, cost, look, chart or export. ``state``: queued, running, done,
+    failed or cancelled. ``attempt`` counts starts: whoever holds an older number has been replaced.
     ``resumed`` frames were done already when this attempt began; ``lost`` attempts in a row ended
     without a word and without getting any further. ``details`` is what the work needs to know.
     """

@@ -12,6 +12,7 @@ from flask import Flask, Response, current_app
 from flask_wtf.csrf import CSRFProtect
 
 from ..jobs.costs import CostCurves
+from ..jobs.looks import Looks
 from ..jobs.queue import Queue
 from ..jobs.solutions import Solver
 from ..store.database import Database
@@ -43,6 +44,7 @@ class Services:
     queue: Queue
     solver: Solver
     costs: CostCurves
+    looks: Looks
 
 
 def services() -> Services:
@@ -53,7 +55,7 @@ def services() -> Services:
 def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     """The application on a database (default ``KEEN_DATABASE_URL``) and a data folder
     (default ``KEEN_DATA``)."""
-    from . import clip, cost, errors, export, marks, media, shelf, shutter, work
+    from . import clip, cost, errors, export, lens, marks, media, shelf, shutter, work
 
     url = url or os.environ["KEEN_DATABASE_URL"]
     data = data or Path(os.environ["KEEN_DATA"])
@@ -72,10 +74,10 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     vault = Vault(data / "vault")
     solver = Solver(vault)
     app.extensions["keen"] = Services(
-        Database(url), vault, Queue(url), solver, CostCurves(vault, solver)
+        Database(url), vault, Queue(url), solver, CostCurves(vault, solver), Looks(vault)
     )
     CSRFProtect(app)
-    for part in (shelf, clip, shutter, marks, cost, export, work, media):
+    for part in (shelf, clip, lens, shutter, marks, cost, export, work, media):
         app.register_blueprint(part.page)
     errors.register(app)
     app.after_request(_guarded)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
+from ..core.lens.angles import displacement_curve
 from ..core.motion.fitted import motion_settings
 from ..core.motion.marks import CLOSER_COST
 from ..core.quality.scores import output_steps
@@ -26,7 +27,8 @@ from . import services, words
 from .arrays import packed
 from .work import asked_once, describe, latest
 
-CHUNK = 900  # frames of a lattice with many nodes in one answer
+NODES = 260_000  # of a lattice in one answer: two megabytes
+NEARBY = 61  # frames of one while a slider moves
 page = Blueprint("clip", __name__, url_prefix="/clips/<int:clip_id>")
 
 
@@ -154,7 +156,7 @@ def treat(clip_id: int) -> Response:
         if data.get("keep"):
             treatments.change(session, clip, treatment)
             session.commit()
-        return _solved(session, clip, treatment)
+        return _solved(session, clip, treatment, sliding=bool(data.get("sliding")))
 
 
 @page.post("/undo")
@@ -261,7 +263,11 @@ def _near() -> int:
     return max(0, request.args.get("near", 0, int))
 
 
-def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
+def _solved(
+    session: Session, clip: Clip, treatment: Treatment, *, sliding: bool = False
+) -> Response:
+    """The answer to a treatment. While something is ``sliding``, nobody but the next position
+    waits for it: nothing is handed to a worker, and only frames near by are drawn."""
     measure = treatments.measured(session, clip)
     kit = services()
     found = kit.solver.find(clip.recording, measure, treatment, patient=False)
@@ -274,25 +280,32 @@ def _solved(session: Session, clip: Clip, treatment: Treatment) -> Response:
         "solving": None,
     }
     if found is None:
-        work = asked_once(session, clip, "solve", solving_details(measure, treatment))
-        answer["solving"] = describe(work)
-        if work.done == 0:  # the first answer to a change
+        first = True
+        if not sliding:
+            work = asked_once(session, clip, "solve", solving_details(measure, treatment))
+            answer["solving"] = describe(work)
+            first = work.done == 0  # the first answer to a change
+        if first:
             found = kit.solver.provisional(clip.recording, measure, treatment, _near())
-            answer |= _drawn(found, treatment)
+            answer |= _drawn(found, treatment, sliding=sliding)
         return jsonify(answer)
     figures = shelf_figures(found.report)
     if clip.shake != figures and treatment == treatments.current(clip):
         clip.shake = figures
         session.commit()
-    return jsonify(answer | _drawn(found, treatment))
+    return jsonify(answer | _drawn(found, treatment, sliding=sliding))
 
 
-def _drawn(found: Solution, treatment: Treatment) -> dict[str, Any]:
+def _drawn(found: Solution, treatment: Treatment, *, sliding: bool = False) -> dict[str, Any]:
     """A solution as the screen needs it."""
     report = found.report
     return {
         "report": report,
         "words": {
+            "lens": words.lens_words(treatment, report),
+            "lens_warning": words.lens_warning(report),
+            "angles": words.angle_words(report),
+            "fit": words.fit_words(report),
             "shutter": words.shutter_words(treatment),
             "straight": words.straight_words(report),
             "motion": words.motion_words(treatment, report),
@@ -305,7 +318,8 @@ def _drawn(found: Solution, treatment: Treatment) -> dict[str, Any]:
             "frame_warning": words.frame_warning(report),
         },
         "first": found.motion.first,
-        "lattice": _lattice(found, _near()),
+        "lattice": _lattice(found, _near(), NEARBY if sliding else None),
+        "displacement": _displacement(found),
         "strip": _strip(found, treatment),
     }
 
@@ -322,16 +336,24 @@ def _versions(session: Session, clip: Clip) -> list[dict[str, Any]]:
     ]
 
 
-def _lattice(solution: Solution, near: int = 0) -> dict[str, Any]:
-    """The nodes of all frames, or, of a long clip that bends, of those around frame ``near``."""
+def _lattice(solution: Solution, near: int = 0, most: int | None = None) -> dict[str, Any]:
+    """The nodes of all frames, or, where that would be much, of those around frame ``near``."""
     chain = solution.chain
-    start, stop = 0, len(chain)
-    if not chain.is_affine and len(chain) > CHUNK:
-        start = int(np.clip(near - CHUNK // 2, 0, len(chain) - CHUNK))
-        stop = start + CHUNK
-    nodes = chain.lattice(slice(start, stop))
-    _, rows, columns, _ = nodes.shape
+    columns, rows = chain.nodes
+    count = min(most or len(chain), max(NEARBY, NODES // (columns * rows)), len(chain))
+    start = int(np.clip(near - count // 2, 0, len(chain) - count))
+    nodes = chain.lattice(slice(start, start + count))
     return {"start": start, "columns": columns, "rows": rows, "nodes": packed(nodes, np.float32)}
+
+
+def _displacement(solution: Solution) -> dict[str, list[float | None]] | None:
+    """The lens' radial displacement, as points of a curve in percent of the half-diagonal."""
+    lens = solution.chain.lens
+    if lens is None:
+        return None
+    away, moved = displacement_curve(lens)
+    told = [round(v, 3) if np.isfinite(v) else None for v in moved.tolist()]
+    return {"away": away.round(2).tolist(), "moved": told}
 
 
 def _strip(solution: Solution, treatment: Treatment) -> dict[str, Any]:

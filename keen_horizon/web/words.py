@@ -25,6 +25,63 @@ def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
     return f"{words} · {removed} calmer" if removed else f"{words} · nothing removed"
 
 
+def lens_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
+    """``151° · 3 edges · 0.1 px``."""
+    lens = treatment.lens
+    if not lens.on:
+        return "off"
+    said = []
+    told = (report or {}).get("lens")
+    if told is not None and told["bent"]["diagonal"] is not None:
+        about = "" if lens.found_by in ("angle", "chart", "profile") or (
+            lens.model == "fisheye"
+        ) else "about "
+        said.append(f"{about}{told['bent']['diagonal']:.0f}°")
+    if lens.found_by == "edges" and lens.edges:
+        said.append(f"{len(lens.edges)} edge{'s' if len(lens.edges) > 1 else ''}")
+    elif lens.found_by in ("chart", "profile"):
+        said.append(lens.found_by)
+    if lens.residual is not None and lens.model != "rectilinear":
+        said.append(f"{lens.residual:.1f} px")
+    if lens.squeeze != 1.0:
+        said.append(f"× {lens.squeeze:g}")
+    if lens.model == "rectilinear" and not said:
+        return "straight"
+    return " · ".join(said) or lens.model
+
+
+def angle_words(report: dict[str, Any]) -> dict[str, str]:
+    """Angles of view of the ``bent`` picture and the ``straight`` one, as in ``131° × 74°, 151°
+    diagonal``; empty without a lens."""
+    told = report.get("lens")
+    if told is None:
+        return {"bent": "", "straight": ""}
+
+    def degrees(value: float | None) -> str:
+        return "beyond reach" if value is None else f"{value:.0f}°"
+
+    return {
+        name: f"{degrees(told[name]['across'])} × {degrees(told[name]['updown'])}, "
+        f"{degrees(told[name]['diagonal'])} diagonal"
+        for name in ("bent", "straight")
+    }
+
+
+def fit_words(report: dict[str, Any]) -> str:
+    """What the lens does for the motion fit; nothing without one."""
+    told = report.get("lens")
+    if told is None or told["residual"] is None or told["bent_residual"] is None:
+        return ""
+    return (
+        f"Marks miss the motion by {told['bent_residual']:.2f} px bent, {told['residual']:.2f} px "
+        "straightened."
+    )
+
+
+def lens_warning(report: dict[str, Any] | None) -> str | None:
+    return " ".join(report["warnings"].get("lens", [])) or None if report else None
+
+
 def shutter_words(treatment: Treatment) -> str:
     """``22.7 ms · strong``."""
     shutter = treatment.shutter

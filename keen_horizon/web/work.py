@@ -17,11 +17,14 @@ from . import services
 page = Blueprint("work", __name__, url_prefix="/work")
 LATELY = timedelta(hours=12)
 SHOWN = 30
+PASSING = ("solve", "cost", "look")  # of no interest once they are done
 _TITLES = {
     "ingest": "Taking in",
     "measure": "Measuring",
     "solve": "Solving",
     "cost": "Pricing",
+    "look": "Looking at",
+    "chart": "Reading charts of",
     "export": "Exporting",
 }
 
@@ -78,7 +81,7 @@ def listed() -> Response:
             .where(
                 or_(
                     Work.state.in_(OPEN_STATES),
-                    and_(Work.created > now() - LATELY, Work.kind.not_in(("solve", "cost"))),
+                    and_(Work.created > now() - LATELY, Work.kind.not_in(PASSING)),
                 )
             )
             .order_by(Work.state.in_(OPEN_STATES).desc(), Work.id.desc())

@@ -229,7 +229,7 @@ def copy(path: Path, target: Path, first: int, last: int, **options) -> Mp4Write
     with Mp4Writer(
         target, found, found.probe.width, found.probe.height,
         working_format(found.probe.pixel_format), Encoding(crf=14, preset="ultrafast"),
-        first, last, sound_from=path, **options,
+        first, last, sound_from=path, pixel_aspect=found.probe.pixel_aspect, **options,
     ) as writer:  # fmt: skip
         for picture in frames(path, found, first, last):
             for out, plane in zip(writer.blank_planes(), picture.planes, strict=True):

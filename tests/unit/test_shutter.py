@@ -24,7 +24,8 @@ from keen_horizon.simulated.truth import Measured, measure_take
 @pytest.fixture(scope="module")
 def deck(tmp_path_factory) -> Measured:
     """Four seconds without the engine."""
-    return measure_take(tender_deck(4.0, buzzing=0.0), tmp_path_factory.mktemp("deck") / "m")
+    take = tender_deck(4.0, buzzing=0.0, fisheye=False)
+    return measure_take(take, tmp_path_factory.mktemp("deck") / "m")
 
 
 def skew(measured: Measured, rows: RowMotion | None) -> float:
@@ -34,7 +35,7 @@ def skew(measured: Measured, rows: RowMotion | None) -> float:
     seen = canvas.to_scene(np.stack([x, y], axis=-1).reshape(-1, 2).astype(float))
     leans = []
     for t in range(0, len(truth), 5):
-        true = canvas.to_scene(truth.rows_from(t, 0)[y, x].reshape(-1, 2))
+        true = canvas.to_scene(truth.at_once(t)[y, x].reshape(-1, 2))
         found = seen if rows is None else rows[t : t + 1].undo(seen[None])[0]
         off = (true - found).real.reshape(x.shape).mean(axis=1)
         down = y[:, 0] - y[:, 0].mean()

@@ -6,11 +6,12 @@ source plane (see :mod:`.canvas`) by a few pixels, each frame in its own way.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..lens.lens import Lens
 from .canvas import Canvas, Complex
 
 COLUMNS, ROWS = 17, 11  # nodes of a bend: a keystone between them is out by under 0.05 px
@@ -70,24 +71,46 @@ def node_places(canvas: Canvas, rows: int = ROWS, columns: int = COLUMNS) -> Com
     return np.asarray(x[None, :] + 1j * y[:, None])
 
 
+def turned(z: Complex, shift: complex, focal: float) -> Complex:
+    """Points of a rectilinear picture after a turn of its camera that moves the centre by
+    ``shift``: the homography ``K R inverse(K)``, all in scene units.
+
+    >>> turned(np.array([0j, 100j]), 50.0, 100.0).round(3)
+    array([50. +0.j   , 50.+111.803j])
+    """
+    size = abs(shift)
+    if size == 0:
+        return z
+    way = shift / size
+    along = z / way
+    sine, cosine = size / np.hypot(size, focal), focal / np.hypot(size, focal)
+    depth = focal * cosine - along.real * sine
+    depth = np.maximum(depth, 0.05 * focal)
+    moved = focal * (along.real * cosine + focal * sine) / depth + 1j * focal * along.imag / depth
+    return np.asarray(way * moved)
+
+
 @dataclass(frozen=True)
 class RowMotion:
     """How the picture moved while its rows were read.
 
     ``a``, ``b`` ``(n, k)`` complex: the similarity from the frame's own time to the time at which
     the row was read that lies at ``k`` even steps from the first row to the last; linear between.
-    The rows are those of the recorded picture.
+    The rows are those of the recorded picture: where ``lens`` bends the plane, those of the bent
+    one.
     """
 
     canvas: Canvas
     a: Complex
     b: Complex
+    lens: Lens | None = None
 
     def __len__(self) -> int:
         return len(self.a)
 
     def __getitem__(self, frames: slice) -> RowMotion:
-        return RowMotion(self.canvas, self.a[frames], self.b[frames])
+        lens = self.lens[frames] if self.lens is not None else None
+        return RowMotion(self.canvas, self.a[frames], self.b[frames], lens)
 
     def apply(self, z: Complex) -> Complex:
         """Points ``(n, m)`` at the frame's own time to where their row recorded them.
@@ -96,14 +119,22 @@ class RowMotion:
         """
         recorded = z
         for _ in range(3):
-            a, b = self._at(recorded.imag)
+            a, b = self._at(self._row(recorded))
             recorded = a * z + b
         return np.asarray(recorded)
 
     def undo(self, z: Complex) -> Complex:
         """Recorded points ``(n, m)`` to the frame's own time."""
-        a, b = self._at(z.imag)
+        a, b = self._at(self._row(z))
         return np.asarray((z - b) / a)
+
+    def eased(self, share: NDArray[np.float64]) -> RowMotion:
+        """Pulled towards no motion, to ``share`` ``(n,)`` of it."""
+        down = share[:, None]
+        return replace(self, a=1 + down * (self.a - 1), b=down * self.b)
+
+    def _row(self, z: Complex) -> NDArray[np.float64]:
+        return z.imag if self.lens is None else self.lens.rows(z)
 
     def _at(self, y: NDArray[np.float64]) -> tuple[Complex, Complex]:
         k = self.a.shape[1]

@@ -5,9 +5,9 @@ Everything geometric the product does is this one backward map, composed here an
     output pixel -> view -> steady -> shutter -> lens -> source pixel
 
 The preview, the export, the coverage test and the tests all evaluate it. Each station takes and
-gives scene-plane points (see :mod:`.canvas`). ``steady`` is a similarity and, where the model asks
-for more, a bend; ``shutter`` works where a readout time is known; ``lens`` is a place in the order
-of things that today passes points through unchanged.
+gives scene-plane points (see :mod:`.canvas`). ``view`` ends with what is reshaped by hand
+(:mod:`.shape`); ``steady`` is a similarity and, where the model asks for more, a bend; ``shutter``
+works where a readout time is known; ``lens`` where one is (:mod:`..lens.lens`).
 """
 
 from __future__ import annotations
@@ -18,16 +18,19 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from ..lens.lens import Lens
 from .bend import Bend, RowMotion
 from .canvas import Canvas, Complex, Points
 from .lattice import lattice_points, to_shares
+from .shape import Shape
 from .similarity import Similarities
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
 Real = NDArray[np.float64]
-BENT_COLUMNS, BENT_ROWS = 17, 11  # nodes of the lattice of a chain that bends
+BENT_COLUMNS, BENT_ROWS = 17, 11  # nodes of the lattice of a chain that bends a little
+CURVED_COLUMNS, CURVED_ROWS = 33, 19  # and of one that bends much: a lens, a reshaped picture
 BATCH = 512  # frames worked on at once
 
 
@@ -38,12 +41,14 @@ class View:
     ``output`` is the canvas delivered; one of its pixels is ``1 / (zoom * scale)`` scene units
     wide, and its centre lies at ``offset`` (complex, scene units). ``zoom`` and ``offset`` are one
     for all frames, or arrays ``(n,)``. ``scale`` is output pixels per source pixel before zooming.
+    ``shape`` is what is reshaped by hand, in the plane that zoom and offset show.
     """
 
     output: Canvas
     zoom: float | Real = 1.0
     scale: float = 1.0
     offset: complex | Complex = 0j
+    shape: Shape | None = None
 
     def zooms(self, n: int) -> Real:
         """``(n,)`` the zoom of each frame."""
@@ -60,10 +65,12 @@ class View:
     def __getitem__(self, frames: slice) -> View:
         zoom = self.zoom[frames] if isinstance(self.zoom, np.ndarray) else self.zoom
         offset = self.offset[frames] if isinstance(self.offset, np.ndarray) else self.offset
-        return View(self.output, zoom, self.scale, offset)
+        shape = self.shape[frames] if self.shape is not None else None
+        return View(self.output, zoom, self.scale, offset, shape)
 
     def to_plane(self, points: Points, n: int) -> Complex:
-        """Output pixels ``(m, 2)`` to the steadied plane of each of ``n`` frames, ``(n, m)``."""
+        """Output pixels ``(m, 2)`` to the plane shown of each of ``n`` frames, ``(n, m)``; what is
+        reshaped comes after."""
         seen = self.output.to_scene(points)
         return np.asarray(
             seen[None, :] / (self.zooms(n)[:, None] * self.scale) + self.offsets(n)[:, None]
@@ -74,8 +81,8 @@ class View:
 class WarpChain:
     """The whole backward map of one clip.
 
-    ``steady`` holds one similarity a frame, output plane to source plane; ``bend`` and ``rows``
-    come after it, if there are any. Frames are counted from the start of the clip's range.
+    ``steady`` holds one similarity a frame, output plane to source plane; ``bend``, ``rows`` and
+    ``lens`` come after it, if there are any. Frames are counted from the start of the clip's range.
     """
 
     source: Canvas
@@ -83,6 +90,7 @@ class WarpChain:
     steady: Similarities
     bend: Bend | None = None
     rows: RowMotion | None = None
+    lens: Lens | None = None
 
     def __len__(self) -> int:
         return len(self.steady)
@@ -94,21 +102,29 @@ class WarpChain:
             self.steady[frames],
             self.bend[frames] if self.bend is not None else None,
             self.rows[frames] if self.rows is not None else None,
+            self.lens[frames] if self.lens is not None else None,
         )
 
     @property
     def is_affine(self) -> bool:
         """Whether :meth:`matrices` tells all."""
-        return self.bend is None and self.rows is None
+        return self.bend is None and self.rows is None and not self.is_curved
+
+    @property
+    def is_curved(self) -> bool:
+        """Whether the source's sides are far from straight in the output."""
+        return self.lens is not None or self.view.shape is not None
 
     def from_plane(self, plane: Complex) -> Complex:
-        """Steadied plane ``(n, m)``, a frame a row, to source plane ``(n, m)``."""
+        """The plane shown ``(n, m)``, a frame a row, to source plane ``(n, m)``."""
+        if self.view.shape is not None:
+            plane = self.view.shape.apply(plane)
         plane = self.steady.a[:, None] * plane + self.steady.b[:, None]
         if self.bend is not None:
             plane = self.bend.apply(plane)
         if self.rows is not None:
             plane = self.rows.apply(plane)
-        return self._lens(plane)
+        return plane if self.lens is None else self.lens.bend(plane)
 
     def __call__(self, frame: int, points: Points) -> tuple[Points, NDArray[np.bool_]]:
         """Map output pixels ``(..., 2)`` of one frame to source pixels ``(..., 2)``.
@@ -121,15 +137,10 @@ class WarpChain:
         mapped = self.source.to_pixels(plane[0]).reshape(points.shape)
         return mapped, covered(mapped, self.source)
 
-    @staticmethod
-    def _lens(plane: Complex) -> Complex:
-        """Straight rays: a rectilinear lens."""
-        return plane
-
     def matrices(self, frames: slice = slice(None)) -> Real:
         """``(n, 3, 3)`` backward maps, output pixel to source pixel, of the frames asked for.
 
-        What the chain is before it bends; exact if it :attr:`is_affine`.
+        What the chain is but for what bends and reshapes; exact if it :attr:`is_affine`.
         """
         steady, view = self.steady[frames], self.view[frames]
         n = len(steady)
@@ -152,6 +163,13 @@ class WarpChain:
             part = slice(start, min(start + BATCH, len(self)))
             yield part, self[part]
 
+    @property
+    def nodes(self) -> tuple[int, int]:
+        """Columns and rows of a lattice that is fine enough to draw from."""
+        if self.is_affine:
+            return 2, 2
+        return (CURVED_COLUMNS, CURVED_ROWS) if self.is_curved else (BENT_COLUMNS, BENT_ROWS)
+
     def lattice(
         self, frames: slice = slice(None), columns: int = 0, rows: int = 0
     ) -> NDArray[np.float32]:
@@ -160,7 +178,7 @@ class WarpChain:
         Two by two nodes are exact while the whole chain is a similarity, and are the default then.
         """
         if not columns:
-            columns, rows = (2, 2) if self.is_affine else (BENT_COLUMNS, BENT_ROWS)
+            columns, rows = self.nodes
         nodes = lattice_points(self.view.output, columns, rows)
         mapped = self[frames].sampled(nodes.reshape(-1, 2))
         return to_shares(mapped.reshape(-1, rows, columns, 2), self.source)

@@ -29,8 +29,8 @@ class Encoding:
 
 
 class Mp4Writer(Mp4File):
-    """An :class:`Mp4File` whose pictures are encoded here. With ``square`` the output has square
-    pixels, otherwise the source's."""
+    """An :class:`Mp4File` whose pictures are encoded here. ``pixel_aspect`` is that of the output's
+    pixels: the width of one over its height."""
 
     def __init__(
         self,
@@ -45,12 +45,12 @@ class Mp4Writer(Mp4File):
         *,
         sound_from: Path | None = None,
         encode_sound: bool = False,
-        square: bool = False,
+        pixel_aspect: float = 1.0,
     ) -> None:
         if width % 2 or height % 2:
             raise ValueError("H.264 needs even sizes")
         super().__init__(path, scan, first, last)
-        self._aspect = 1.0 if square else scan.probe.pixel_aspect
+        self._aspect = pixel_aspect
         self._size = (width, height, pixel_format)
         self._frame = av.VideoFrame(*self._size)
         with self.removed_on_error():

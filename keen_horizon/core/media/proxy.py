@@ -39,7 +39,7 @@ def make_proxy(
     total = scan.probe.frame_count
     with Mp4Writer(
         target, scan, width, height, "yuv420p", ENCODING, 0, total - 1,
-        sound_from=path, encode_sound=True, square=True,
+        sound_from=path, encode_sound=True,
     ) as writer:  # fmt: skip
         for done, picture in enumerate(frames(path, scan, 0, total - 1), 1):
             planes = writer.blank_planes()

@@ -10,6 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
+from ..lens.chosen import lens_of, recorded_canvas
+from ..lens.lens import Lens
 from ..quality.wobble import local_wobble
 from ..treatment import HeldPoint, MotionSettings, Treatment
 from .aside import aside_records
@@ -17,9 +19,10 @@ from .camera import camera_motion
 from .fit import Model
 from .found import SIMPLEST_FIRST, CameraMotion, HeldTrack, LocalMotion
 from .groups import MarkGroup, groups_of
-from .local import choose_model, local_motion
+from .local import choose_model, local_motion, rotating, rotation_steps
 from .measure import Measure
 from .shutter import through_shutter
+from .straight import through_lens
 
 STIFFNESS = 50.0  # of the mesh that wobble is looked for with
 Base = Callable[[Model], CameraMotion]
@@ -29,26 +32,43 @@ def fitted_motion(
     measure: Measure, canvas: Canvas, treatment: Treatment, base: Base | None = None,
     grouped: Callable[[], list[MarkGroup]] | None = None,
     followed: Callable[[HeldPoint], HeldTrack] | None = None,
+    straight_base: Base | None = None,
 ) -> CameraMotion:  # fmt: skip
     """The motion that a treatment stands on.
 
     ``base`` gives the fit of all marks by a model, if it is known already, as :func:`base_motion`;
+    ``straight_base`` likewise, as :func:`straight_motion`, of marks that a lens has straightened;
     ``grouped`` the groups of its marks; ``followed`` a held point's track.
     """
     settings, shutter = treatment.motion, treatment.shutter
-    base = base or cache(lambda model: base_motion(measure, canvas, model))
+    bent, seen = measure, canvas
+    base = base or cache(lambda model: base_motion(bent, seen, model))
     model: Model = "shift" if settings.model == "shift" else "similarity"
-    motion = base(model)
-    wobble = motion.wobble
     notes: list[str] = []
     narrow = settings.steer_by is not None
     aside: NDArray[np.bool_] | None = None
     if settings.aside or narrow:
+        # Subjects are pointed at in the picture, so they are found in it as it was recorded.
         whole = base("similarity")
-        groups = grouped or cache(lambda: groups_of(measure, canvas, whole))
+        groups = grouped or cache(lambda: groups_of(bent, seen, whole))
         aside, notes = aside_records(settings, measure, canvas, whole, groups)
-        if aside.any():
-            motion = camera_motion(measure, canvas, model, aside, narrow=narrow)
+    lens, bent_residual = None, None
+    if is_bent(treatment):
+        straight_base = straight_base or partial(straight_motion, measure, canvas, treatment)
+        motion = straight_base(model)
+        bent_residual = _residual(base(model))
+        canvas, lens = recorded_canvas(treatment, canvas), motion.lens
+        if lens is not None:
+            measure, useless = through_lens(measure, canvas, lens)
+            if useless.any():
+                aside = useless if aside is None else aside | useless
+    else:
+        motion = base(model)
+    wobble = motion.wobble
+    if aside is not None and aside.any() and (settings.aside or narrow):
+        motion = replace(
+            camera_motion(measure, canvas, model, aside, narrow=narrow), lens=lens, wobble=wobble
+        )
     rows = straight = None
     if shutter.on and shutter.readout > 0:
         fit = partial(camera_motion, canvas=canvas, model=model, aside=aside, narrow=narrow)
@@ -57,31 +77,65 @@ def fitted_motion(
         )
         _, straight = _mesh_and_wobble(measure, canvas, motion)
     now = replace(motion, wobble=wobble if straight is None else straight)
+    angle = settings.angle_of_view
+    if lens is not None and angle is None:
+        angle = straight_angle(lens)
     if settings.model == "decide":
-        motion = _decided(measure, canvas, now, settings)
+        motion = _decided(measure, canvas, now, settings, angle)
     else:
         chosen: str = settings.model
-        if chosen == "rotation" and settings.angle_of_view is None:
+        if chosen == "rotation" and angle is None:
             notes.append(
                 "The model camera rotation needs the angle of view; until it is given, shift, "
                 "roll and scale stand in."
             )
             chosen = "similarity"
-        if chosen == "mesh" and settings.stiffness == STIFFNESS and motion.mesh is not None:
-            local = LocalMotion(chosen, motion.mesh)
+        if chosen == "rotation" and angle is not None:
+            motion = rotating(measure, canvas, motion, angle)
+        elif chosen == "mesh" and settings.stiffness == STIFFNESS and motion.mesh is not None:
+            motion = replace(motion, local=LocalMotion(chosen, motion.mesh))
         else:
-            local = local_motion(
-                measure, canvas, motion, chosen, settings.stiffness, settings.angle_of_view
-            )
-        motion = replace(motion, local=local)
+            local = local_motion(measure, canvas, motion, chosen, settings.stiffness)
+            motion = replace(motion, local=local)
     held: list[HeldTrack] = []
     if settings.aim == "hold" and followed is not None:
         held = [followed(point) for point in settings.hold]
     notes += dict.fromkeys(track.note for track in held if track.note)
     return replace(
         motion, wobble=wobble, straight_wobble=straight, rows=rows, held=tuple(held), mesh=None,
-        notes=tuple(notes),
+        notes=tuple(notes), lens=lens, bent_residual=bent_residual,
     )  # fmt: skip
+
+
+def is_bent(treatment: Treatment) -> bool:
+    """Whether marks have to be straightened, or their pixels are not as wide as recorded."""
+    lens = treatment.lens
+    return lens.on and (lens.model != "rectilinear" or lens.squeeze != 1.0)
+
+
+def straight_motion(
+    measure: Measure, canvas: Canvas, treatment: Treatment, model: Model
+) -> CameraMotion:
+    """As :func:`base_motion`, of marks straightened through the treatment's lens."""
+    canvas = recorded_canvas(treatment, canvas)
+    lens = lens_of(treatment, canvas, measure.first + np.arange(len(measure)))
+    aside = None
+    if lens is not None:
+        measure, useless = through_lens(measure, canvas, lens)
+        aside = useless if useless.any() else None
+    return replace(base_motion(measure, canvas, model, aside), lens=lens)
+
+
+def straight_angle(lens: Lens) -> float:
+    """Degrees across the straight plane's own rectangle."""
+    focal = float(np.mean(lens.focal * np.asarray(lens.scale)))
+    return float(np.degrees(2 * np.arctan(lens.canvas.half[0] / focal)))
+
+
+def _residual(motion: CameraMotion) -> float | None:
+    """Rms residual of the frames that are known well, px."""
+    sure = motion.residual[motion.confidence > 0.5]
+    return float(np.sqrt((sure**2).mean())) if len(sure) else None
 
 
 def _mesh_and_wobble(
@@ -94,28 +148,34 @@ def _mesh_and_wobble(
     return mesh, local_wobble(mesh, motion.sure, motion.times, motion.segments, canvas)
 
 
-def base_motion(measure: Measure, canvas: Canvas, model: Model) -> CameraMotion:
-    """The fit of all marks by ``model``, with the wobble of the source."""
-    motion = camera_motion(measure, canvas, model)
+def base_motion(
+    measure: Measure, canvas: Canvas, model: Model, aside: NDArray[np.bool_] | None = None
+) -> CameraMotion:
+    """The fit of all marks by ``model`` but those ``aside``, with the wobble of the source."""
+    motion = camera_motion(measure, canvas, model, aside)
     mesh, wobble = _mesh_and_wobble(measure, canvas, motion)
     return replace(motion, wobble=wobble, mesh=mesh)
 
 
 def _decided(
-    measure: Measure, canvas: Canvas, motion: CameraMotion, settings: MotionSettings
-) -> CameraMotion:
+    measure: Measure, canvas: Canvas, motion: CameraMotion, settings: MotionSettings,
+    angle: float | None,
+) -> CameraMotion:  # fmt: skip
     """The motion by the simplest model that explains the marks and leaves little wobble."""
-    choice = choose_model(measure, canvas, motion, settings.stiffness, settings.angle_of_view)
+    choice = choose_model(measure, canvas, motion, settings.stiffness, angle)
     tried = [name for name in SIMPLEST_FIRST if name in choice.left]
     best: tuple[float, CameraMotion] | None = None
     for name in tried[tried.index(choice.model) :]:
-        local = local_motion(
-            measure, canvas, motion, name, settings.stiffness, settings.angle_of_view
-        )
-        wobble = _wobble_by(local, motion, canvas)
+        if name == "rotation" and angle is not None:
+            tried_motion = rotating(measure, canvas, motion, angle)
+            wobble = _wobble_left(rotation_steps(tried_motion, canvas), motion, canvas)
+        else:
+            local = local_motion(measure, canvas, motion, name, settings.stiffness)
+            tried_motion = replace(motion, local=local)
+            wobble = _wobble_left(local.steps, motion, canvas)
         if best is None or wobble < best[0]:
             said = replace(choice, model=name, wobble=wobble, limit=settings.wobble_limit)
-            best = wobble, replace(motion, local=local, choice=said)
+            best = wobble, replace(tried_motion, choice=said)
         if wobble <= settings.wobble_limit:
             break
     assert best is not None
@@ -128,12 +188,14 @@ def _decided(
     return chosen
 
 
-def _wobble_by(local: LocalMotion, motion: CameraMotion, canvas: Canvas) -> float:
-    """Rms wobble that is left when ``local`` is taken out, source px."""
+def _wobble_left(
+    steps: NDArray[np.complex64] | None, motion: CameraMotion, canvas: Canvas
+) -> float:
+    """Rms wobble that is left when local ``steps`` are taken out, source px."""
     assert motion.wobble is not None
     left = motion.wobble
-    if local.steps is not None:
-        left = left - local_wobble(local.steps, motion.sure, motion.times, motion.segments, canvas)
+    if steps is not None:
+        left = left - local_wobble(steps, motion.sure, motion.times, motion.segments, canvas)
     return float(np.sqrt((np.abs(left) ** 2).mean()))
 
 
@@ -149,7 +211,18 @@ def motion_settings(treatment: Treatment) -> dict[str, object]:
         del kept["wobble_limit"]
     if treatment.motion.aim == "hold":
         kept["hold"] = treatment.motion.model_dump(mode="json", include={"hold"})["hold"]
+    kept["lens"] = lens_settings(treatment)
     shutter = treatment.shutter
     kept["shutter"] = [shutter.readout, shutter.strong] if shutter.on and shutter.readout else None
     return kept
 
+
+def lens_settings(treatment: Treatment) -> dict[str, object] | None:
+    """What of a treatment the straightened marks depend on, as JSON data; None where nothing is
+    straightened."""
+    if not is_bent(treatment):
+        return None
+    evidence = {"on", "found_by", "residual", "edges"}
+    kept = treatment.lens.model_dump(mode="json", exclude=evidence)
+    keys = treatment.model_dump(mode="json", include={"keys"})["keys"]
+    return kept | {"keys": {n: k for n, k in keys.items() if n.startswith("lens.")}}

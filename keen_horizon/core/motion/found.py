@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from ..geometry.bend import RowMotion
 from ..geometry.similarity import Similarities
+from ..lens.lens import Lens
 from .fit import Model
 
 SIMPLEST_FIRST = ("shift", "similarity", "rotation", "perspective", "mesh")
@@ -26,10 +27,12 @@ NAMES = {
 class LocalMotion:
     """``steps`` ``(n, rows, columns)`` complex64: what ``model`` adds to the similarity step from
     frame ``t - 1`` to ``t``, at the nodes of a :class:`.Bend`, scene units; none where it is None.
+    A turning camera needs none: with its ``focal`` length, scene units, its similarity tells all.
     """
 
     model: str
     steps: NDArray[np.complex64] | None
+    focal: float | None = None
 
 
 @dataclass(frozen=True)
@@ -97,6 +100,8 @@ class CameraMotion:
     :func:`.local_wobble`, where it was worked out; ``straight_wobble`` is what is left of it once
     the rows are put right, if they are. ``held`` are the points that are to be held.
     ``mesh`` are the steps of a mesh of the usual stiffness, where it was fitted for the wobble.
+    ``lens`` is what the marks were straightened through: the scene plane of everything here is
+    then the straight plane. ``bent_residual`` is the residual without it, as a number, px.
     """
 
     model: Model
@@ -118,6 +123,8 @@ class CameraMotion:
     straight_wobble: NDArray[np.complex64] | None = None
     held: tuple[HeldTrack, ...] = ()
     mesh: NDArray[np.complex64] | None = None
+    lens: Lens | None = None
+    bent_residual: float | None = None
 
     def __len__(self) -> int:
         return len(self.steps)
@@ -150,6 +157,7 @@ class CameraMotion:
             else None,
             mesh=self.mesh[part] if self.mesh is not None else None,
             held=tuple(track.window(start, stop) for track in self.held),
+            lens=self.lens[part] if self.lens is not None else None,
         )
 
     @property

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry.canvas import Canvas
 from ..geometry.similarity import Similarities
+from ..lens.distortion import Distortion
+from ..lens.lens import Lens
 from .fit import Model
 from .found import CameraMotion, HeldTrack
 
@@ -40,14 +45,23 @@ def packed(motion: CameraMotion) -> dict[str, NDArray[Any]]:
     for name in ("wobble", "straight_wobble", "mesh"):
         if getattr(motion, name) is not None:
             kept[name] = getattr(motion, name)
+    if motion.lens is not None:
+        lens = motion.lens
+        kept["lens"] = np.array(json.dumps(asdict(lens.distortion)))
+        kept |= {
+            f"lens_{name}": np.asarray(getattr(lens, name))
+            for name in ("focal", "centre", "share", "scale")
+        }
+    if motion.bent_residual is not None:
+        kept["bent_residual"] = np.array(motion.bent_residual)
     if motion.held:
         kept["held"] = np.stack([track.places for track in motion.held])
         kept["held_sure"] = np.stack([track.sure for track in motion.held])
     return kept
 
 
-def unpacked(kept: Mapping[str, NDArray[Any]]) -> CameraMotion:
-    """The motion of :func:`packed`."""
+def unpacked(kept: Mapping[str, NDArray[Any]], canvas: Canvas | None = None) -> CameraMotion:
+    """The motion of :func:`packed`; ``canvas`` is the picture's, which its lens needs."""
     steering, aside = (int(n) for n in kept["records"])
     return CameraMotion(
         model="shift" if str(kept["model"]) == "shift" else "similarity",
@@ -70,7 +84,16 @@ def unpacked(kept: Mapping[str, NDArray[Any]]) -> CameraMotion:
         )
         if "held" in kept
         else (),
+        lens=_lens(kept, canvas) if canvas is not None and "lens" in kept else None,
+        bent_residual=float(kept["bent_residual"]) if "bent_residual" in kept else None,
     )
+
+
+def _lens(kept: Mapping[str, NDArray[Any]], canvas: Canvas) -> Lens:
+    told = json.loads(str(kept["lens"]))
+    parts = {name: kept[f"lens_{name}"] for name in ("focal", "centre", "share", "scale")}
+    distortion = Distortion(told["model"], tuple(told["k"]), tuple(told["p"]))
+    return Lens(canvas, distortion, **{n: v if v.ndim else v.item() for n, v in parts.items()})
 
 
 def write_motion(motion: CameraMotion, folder: Path) -> None:

@@ -11,14 +11,15 @@ Tan, Yuan, Sun, Zeng, *MeshFlow: minimum latency online video stabilization*, EC
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry.bend import node_places
+from ..geometry.bend import node_places, turned
 from ..geometry.canvas import Canvas, Complex
+from ..geometry.similarity import Similarities
 from .camera import BATCH
 from .fit import FADE_END, fade
 from .found import SIMPLEST_FIRST, CameraMotion, Choice, LocalMotion
@@ -37,15 +38,14 @@ WORTH_PX = 0.03  # and at least this much less, working pixels
 
 
 def local_motion(
-    measure: Measure, canvas: Canvas, motion: CameraMotion, model: str, stiffness: float = 50.0,
-    angle_of_view: float | None = None,
-) -> LocalMotion:  # fmt: skip
-    """Fit what ``model`` adds to ``motion``. ``angle_of_view`` in degrees, for *rotation*."""
+    measure: Measure, canvas: Canvas, motion: CameraMotion, model: str, stiffness: float = 50.0
+) -> LocalMotion:
+    """Fit what ``model`` adds to ``motion``; not for *rotation*, see :func:`rotating`."""
     if model in ("shift", "similarity"):
         return LocalMotion(model, None)
     places = node_places(canvas).ravel()
     out = np.zeros((len(motion), places.size), np.complex64)
-    fitter = _fitter(model, canvas, stiffness, angle_of_view)
+    fitter = _fitter(model, canvas, stiffness, None)
     at_nodes = fitter.design(places[None])
     for part, pairs in _batches(measure, canvas, motion):
         rest = _rest(pairs, motion, part)
@@ -54,6 +54,38 @@ def local_motion(
     out[0], out[motion.cuts] = 0, 0
     shape = node_places(canvas).shape
     return LocalMotion(model, out.reshape(len(motion), *shape))
+
+
+def rotating(
+    measure: Measure, canvas: Canvas, motion: CameraMotion, angle_of_view: float
+) -> CameraMotion:
+    """``motion`` fitted again as that of a camera that turns, ``angle_of_view`` degrees across.
+
+    Its steps are then what happens at the picture's centre: further out, the same turn moves the
+    picture more, and what a similarity takes for a mean shift belongs to the turn.
+    """
+    fitter = _fitter("rotation", canvas, STIFFNESS, angle_of_view)
+    a, b = motion.steps.a.copy(), motion.steps.b.copy()
+    for part, pairs in _batches(measure, canvas, motion):
+        rest = _rest(pairs, motion, part)
+        moved = np.where(pairs.valid, pairs.after - pairs.before, 0)
+        found = _robust(fitter, pairs.before, moved, pairs.valid, canvas, rest)
+        unit = canvas.radius
+        b[part] = found[:, 0] + 1j * found[:, 1]
+        a[part] = 1 + (found[:, 2] + 1j * found[:, 3]) / unit
+    a[0], a[motion.cuts], b[0], b[motion.cuts] = 1, 1, 0, 0
+    focal = _focal(canvas, angle_of_view)
+    return replace(motion, steps=Similarities(a, b), local=LocalMotion("rotation", None, focal))
+
+
+def rotation_steps(motion: CameraMotion, canvas: Canvas) -> NDArray[np.complex64]:
+    """``(n, rows, columns)`` what the turns of :func:`rotating` add to their own similarity."""
+    focal = motion.local.focal if motion.local is not None else None
+    if focal is None:
+        raise ValueError("this is not the motion of a turning camera")
+    places = node_places(canvas)
+    added = [turned(places, complex(b), focal) - places - b for b in motion.steps.b]
+    return np.stack(added).astype(np.complex64)
 
 
 def choose_model(
@@ -75,9 +107,11 @@ def choose_model(
         total, weight = 0.0, 0.0
         for t in np.array_split(asked, max(1, len(asked) // 40)):
             pairs = pairs_of(measure, canvas, t, motion.aside)
-            part = _rest(pairs, motion, t)
+            part = rest = _rest(pairs, motion, t)
+            if model == "rotation":
+                part = np.where(pairs.valid, pairs.after - pairs.before, 0)
             odd = pairs.mark % 2 == 1
-            found = _robust(fitter, pairs.before, part, pairs.valid & ~odd, canvas)
+            found = _robust(fitter, pairs.before, part, pairs.valid & ~odd, canvas, rest)
             miss = np.abs(part - fitter.values(fitter.design(pairs.before), found))
             held = pairs.valid & odd
             # What no model explains (a subject) counts the same for all.
@@ -188,8 +222,13 @@ def _fitter(model: str, canvas: Canvas, stiffness: float, angle_of_view: float |
     if model == "rotation":
         if angle_of_view is None:
             raise ValueError("a turning camera needs an angle of view")
-        focal = canvas.half[0] / np.tan(np.radians(angle_of_view) / 2) / canvas.radius
+        focal = _focal(canvas, angle_of_view) / canvas.radius
     return _Whole(model, canvas.radius, focal)
+
+
+def _focal(canvas: Canvas, angle_of_view: float) -> float:
+    """Scene units, of ``angle_of_view`` degrees across."""
+    return float(canvas.half[0] / np.tan(np.radians(angle_of_view) / 2))
 
 
 def _splines(x: Real, count: int) -> NDArray[np.float32]:
@@ -201,12 +240,14 @@ def _splines(x: Real, count: int) -> NDArray[np.float32]:
 
 
 def _robust(
-    fitter: _Fitter, z: Complex, d: Complex, valid: NDArray[np.bool_], canvas: Canvas
-) -> NDArray[Any]:
-    """The coefficients, with weights that fade out what the fit does not explain."""
+    fitter: _Fitter, z: Complex, d: Complex, valid: NDArray[np.bool_], canvas: Canvas,
+    strays: Complex | None = None,
+) -> NDArray[Any]:  # fmt: skip
+    """The coefficients, with weights that fade out what the fit does not explain; at first, what
+    strays far, if that is not all there is to fit."""
     design = fitter.design(z)
     end = FADE_END * canvas.radius
-    rest = np.abs(d)
+    rest = np.abs(d if strays is None else strays)
     found = None
     for width in end * np.geomspace(WIDE, 1.0, ROUNDS):
         found = fitter.solve(design, d, valid * fade(rest, width))

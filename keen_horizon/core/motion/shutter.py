@@ -112,7 +112,11 @@ def _evidence(
         height = 2 * canvas.half[1]
         at_q = speed_a[part, None] * q + speed_b[part, None]
         at_p = speed_a[part - 1, None] * p + speed_b[part - 1, None]
-        skew = pairs.after.imag / height * at_q - pairs.before.imag / height * at_p
+        row_q, row_p = pairs.after.imag, pairs.before.imag
+        if motion.lens is not None:
+            row_q = motion.lens[part].rows(pairs.after)
+            row_p = motion.lens[part - 1].rows(pairs.before)
+        skew = row_q / height * at_q - row_p / height * at_p
         left = _without_similarity(q - p, p, weight)
         would = _without_similarity(skew, p, weight)
         over[first : first + len(part)] = (weight * (would.conj() * left).real).sum(axis=1)
@@ -199,7 +203,7 @@ def row_motion(motion: CameraMotion, canvas: Canvas, readout: float) -> RowMotio
         for k, when in enumerate(np.linspace(-0.5, 0.5, STEPS) * readout / gap):
             a[part, k] = np.exp(_ahead(turned, when))
             b[part, k] = _ahead(shifted, when)
-    return RowMotion(canvas, a, b)
+    return RowMotion(canvas, a, b, motion.lens)
 
 
 def through_shutter(
@@ -218,7 +222,7 @@ def through_shutter(
         if strong:
             rows = banded(measure, canvas, motion, rows)
         straight = straightened(measure, canvas, rows)
-    return straight, fit(straight), rows
+    return straight, replace(fit(straight), lens=motion.lens), rows
 
 
 def _refitted(measure: Measure, canvas: Canvas, motion: CameraMotion) -> CameraMotion:
@@ -280,7 +284,10 @@ def _strays(
     rest = q - (a * p + b)
     # Vibration bends the rows by more than a fit takes for its own.
     weight = pairs.valid * fade(np.abs(rest), BELIEVED * FADE_END * canvas.radius)
-    row = pairs.after.imag / (2 * canvas.half[1]) + 0.5
+    recorded = pairs.after.imag
+    if motion.lens is not None:
+        recorded = motion.lens[frames].rows(pairs.after)
+    row = recorded / (2 * canvas.half[1]) + 0.5
     band = np.clip((row * BANDS).astype(np.intp), 0, BANDS - 1)
     return weight, rest, band
 
@@ -309,7 +316,9 @@ def _bands(seen: Real, told: Complex) -> Complex:
 
 
 def _picked(rows: RowMotion, frames: NDArray[np.intp]) -> RowMotion:
-    return RowMotion(rows.canvas, rows.a[frames], rows.b[frames])
+    lens = rows.lens[frames] if rows.lens is not None else None
+    return RowMotion(rows.canvas, rows.a[frames], rows.b[frames], lens)
+
 
 
 def straightened(measure: Measure, canvas: Canvas, rows: RowMotion) -> Measure:

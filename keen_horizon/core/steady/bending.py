@@ -7,8 +7,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import minimum_filter1d, uniform_filter1d
 
-from ..geometry.bend import Bend
+from ..geometry.bend import Bend, node_places, turned
 from ..geometry.canvas import Canvas
+from ..geometry.similarity import Similarities
 from ..motion.found import CameraMotion
 from ..quality.scores import fast_part
 from ..treatment import MotionSettings
@@ -39,6 +40,16 @@ def bend_of(motion: CameraMotion, canvas: Canvas, settings: MotionSettings) -> B
     share = min(1.0, max(settings.calms.values()) / 25.0)
     bend = Bend(canvas, (share * out).reshape(steps.shape).astype(np.complex64))
     return held_back(bend, settings.stretch_limit / 100.0)
+
+
+def rotation_bend(steady: Similarities, canvas: Canvas, focal: float, limit: float) -> Bend:
+    """What a turn of the camera does beyond the corrections' similarities, whose shifts are those
+    of the centre; ``limit`` percent of stretch at most."""
+    places = node_places(canvas)
+    nodes = np.empty((len(steady), *places.shape), np.complex64)
+    for t, b in enumerate(steady.b):
+        nodes[t] = turned(places - b, complex(b), focal) - places
+    return held_back(Bend(canvas, nodes), limit / 100.0)
 
 
 def held_back(bend: Bend, most: float) -> Bend:

@@ -71,6 +71,7 @@ class Lenders:
             self.between(one, np.array([other])).after(chain.steady[here]),
             bend,
             chain.rows[two] if chain.rows is not None else None,
+            chain.lens[two] if chain.lens is not None else None,
         )
 
     def _differs(self, chain: WarpChain, frame: int, other: int) -> Bend | None:
@@ -115,6 +116,9 @@ def zoom_with_lenders(
             continue
         at = frames[open_]
         seen = plane[None, :] / zoom[open_, None] + offset[at, None]
+        if chain.view.shape is not None:
+            seen = chain.view.shape[at].apply(seen)
+        # Of a straightened picture the rectangle that its lens surely covers counts.
         source = chain.steady.a[at, None] * seen + chain.steady.b[at, None]
         bare = ~((np.abs(source.real) <= hu) & (np.abs(source.imag) <= hv))
         for away in lenders.offsets:

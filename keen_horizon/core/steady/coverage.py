@@ -2,56 +2,67 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import clarabel
 import cv2
 import numpy as np
 import scipy.sparse as sp
 from numpy.typing import NDArray
 
-from ..geometry.bend import Bend, RowMotion
+from ..geometry.bend import Bend
 from ..geometry.canvas import Canvas, Complex
-from ..geometry.chain import WarpChain
+from ..geometry.chain import WarpChain, covered
 from ..geometry.similarity import Similarities
 
-A_SIDE = 10  # points of the rim on each side, where the chain bends
+A_SIDE = 12  # points of the rim on each side, where the chain bends
 BENT_ROUNDS = 4
+MOST_ZOOM = 16.0  # that is looked for through a lens
+CELLS = (64, 36)  # of the output, at whose middles bare edges are looked for
+HALVINGS = 16  # of what is not known of its logarithm: to 0.005 percent
 
 
 def outline(output: Canvas, scale: float, *, bent: bool) -> Complex:
     """``(m,)`` the rim of an output canvas in the steadied plane at zoom 1: its corners, and points
     between them where the chain bends."""
     corners = output.corners / scale
-    if not bent:
-        return corners
+    return outline_of(corners) if bent else corners
+
+
+def outline_of(corners: Complex) -> Complex:
+    """``(m,)`` points all along the sides between corners, the corners among them."""
     share = np.linspace(0, 1, A_SIDE, endpoint=False)
     sides = corners[:, None] + share * (np.roll(corners, -1) - corners)[:, None]
     return np.asarray(sides.ravel())
 
 
 def zoom_needed(
-    chain: WarpChain, rim: Complex, offset: Complex | complex = 0j
+    chain: WarpChain, rim: Complex, offset: Complex | complex = 0j, least: float = 1.0
 ) -> NDArray[np.float64]:
-    """``(n,)`` the least zoom of at least 1 at which no frame has a bare edge.
+    """``(n,)`` the least zoom of at least ``least`` at which no frame has a bare edge.
 
     ``rim`` as from :func:`outline`; ``offset`` where the output's centre lies, one or ``(n,)``. The
     view of ``chain`` is not looked at. Infinite where no zoom helps (the output's centre has left
     the source).
     """
-    need = np.ones(len(chain))
+    need = np.full(len(chain), least)
     for part, piece in chain.batches():
         centre = np.broadcast_to(np.asarray(offset, complex), len(chain))[part]
-        need[part] = _zoom_needed(piece, rim, centre)
+        found = _zoom_by_halving if piece.is_curved else _zoom_by_rays
+        need[part] = found(piece, rim, centre, least)
     # Rounding must not turn "nothing to do" into a zoom.
-    return np.where(need < 1.0 + 1e-9, 1.0, need)
+    return np.where(need < least * (1 + 1e-9), least, need)
 
 
-def _zoom_needed(chain: WarpChain, rim: Complex, centre: Complex) -> NDArray[np.float64]:
+def _zoom_by_rays(
+    chain: WarpChain, rim: Complex, centre: Complex, least: float
+) -> NDArray[np.float64]:
     """The corner ``c / zoom`` maps to ``a c / zoom + b`` and must lie within the half extents."""
     hu, hv = chain.source.half
     steady = chain.steady
     turned = steady.a[:, None] * rim[None, :]
     middle = (steady.a * centre + steady.b)[:, None]
-    need = np.ones(len(chain))
+    need = np.full(len(chain), least)
     bent = np.zeros_like(turned)
     for _ in range(1 if chain.is_affine else BENT_ROUNDS):
         if not chain.is_affine:
@@ -60,7 +71,7 @@ def _zoom_needed(chain: WarpChain, rim: Complex, centre: Complex) -> NDArray[np.
             plane = rim[None, :] / zoom + centre[:, None]
             straight = steady.a[:, None] * plane + steady.b[:, None]
             bent = chain.from_plane(plane) - straight
-        need = np.ones(len(chain))
+        need = np.full(len(chain), least)
         for reach, shift, half in (
             (turned.real, (middle + bent).real, hu), (turned.imag, (middle + bent).imag, hv),
         ):  # fmt: skip
@@ -72,6 +83,32 @@ def _zoom_needed(chain: WarpChain, rim: Complex, centre: Complex) -> NDArray[np.
     return need
 
 
+def _zoom_by_halving(
+    chain: WarpChain, rim: Complex, centre: Complex, least: float
+) -> NDArray[np.float64]:
+    """Through a lens the source has curved sides; along a ray it is covered up to where it ends."""
+    low, high = np.full(len(chain), np.log(least)), np.full(len(chain), np.log(MOST_ZOOM))
+    fits = covers(chain, rim, np.exp(low), centre)
+    high = np.where(fits, low, high)
+    hopeless = ~covers(chain, rim, np.exp(high), centre)
+    for _ in range(HALVINGS):
+        if fits.all():
+            break
+        middle = (low + high) / 2
+        does = covers(chain, rim, np.exp(middle), centre)
+        low, high = np.where(does, low, middle), np.where(does, middle, high)
+    return np.asarray(np.where(hopeless, np.inf, np.exp(high)))
+
+
+def covers(
+    chain: WarpChain, rim: Complex, zoom: float | NDArray[np.float64],
+    offset: Complex | complex = 0j,
+) -> NDArray[np.bool_]:  # fmt: skip
+    """``(n,)`` whether the source covers the rim at ``zoom``, one or ``(n,)``."""
+    slack = 1e-6 * chain.source.radius
+    return np.asarray(room_left(chain, rim, zoom, offset) >= -slack)
+
+
 def eased(chain: WarpChain, share: NDArray[np.float64]) -> WarpChain:
     """The chain with each frame's correction pulled towards none, to ``share`` ``(n,)`` of it."""
     steady = Similarities(1 + share * (chain.steady.a - 1), share * chain.steady.b)
@@ -79,9 +116,8 @@ def eased(chain: WarpChain, share: NDArray[np.float64]) -> WarpChain:
     if bend is not None:
         bend = Bend(bend.canvas, (share[:, None, None] * bend.nodes).astype(np.complex64))
     if rows is not None:
-        down = share[:, None]
-        rows = RowMotion(rows.canvas, 1 + down * (rows.a - 1), down * rows.b)
-    return WarpChain(chain.source, chain.view, steady, bend, rows)
+        rows = rows.eased(share)
+    return replace(chain, steady=steady, bend=bend, rows=rows)
 
 
 def held_below(chain: WarpChain, ceiling: float | NDArray[np.float64], rim: Complex) -> WarpChain:
@@ -89,7 +125,16 @@ def held_below(chain: WarpChain, ceiling: float | NDArray[np.float64], rim: Comp
 
     The solver respects the ceiling up to its tolerance; this makes the bound hard.
     """
-    over = zoom_needed(chain, rim) > ceiling
+    if chain.is_curved:
+
+        def fits(tried: WarpChain) -> NDArray[np.bool_]:
+            return covers(tried, rim, ceiling)
+    else:
+
+        def fits(tried: WarpChain) -> NDArray[np.bool_]:
+            return np.asarray(zoom_needed(tried, rim) <= ceiling)
+
+    over = ~fits(chain)
     if not over.any():
         return chain
     low, high = np.zeros(len(chain)), np.ones(len(chain))
@@ -97,8 +142,8 @@ def held_below(chain: WarpChain, ceiling: float | NDArray[np.float64], rim: Comp
     for _ in range(40 if chain.is_affine else 16):
         # Bisection: coverage at a fixed zoom is convex, so it is monotone.
         middle = (low + high) / 2
-        fits = zoom_needed(eased(chain, middle), rim) <= ceiling
-        low, high = np.where(fits & over, middle, low), np.where(fits | ~over, high, middle)
+        does = fits(eased(chain, middle))
+        low, high = np.where(does & over, middle, low), np.where(does | ~over, high, middle)
     return eased(chain, low)
 
 
@@ -183,18 +228,48 @@ def _largest(
 
 
 def room_left(
-    chain: WarpChain, rim: Complex, zoom: NDArray[np.float64], offset: Complex | complex = 0j
-) -> NDArray[np.float64]:
+    chain: WarpChain, rim: Complex, zoom: float | NDArray[np.float64],
+    offset: Complex | complex = 0j,
+) -> NDArray[np.float64]:  # fmt: skip
     """``(n,)`` scene units between the crop and the nearest source edge; negative where bare."""
     hu, hv = chain.source.half
     left = np.empty(len(chain))
+    zooms = np.broadcast_to(np.asarray(zoom, float), len(chain))
     for part, piece in chain.batches():
         centre = np.broadcast_to(np.asarray(offset, complex), len(chain))[part]
-        seen = piece.from_plane(rim[None, :] / zoom[part, None] + centre[:, None])
+        seen = piece.from_plane(rim[None, :] / zooms[part, None] + centre[:, None])
         left[part] = np.minimum(
             hu - np.abs(seen.real).max(axis=1), hv - np.abs(seen.imag).max(axis=1)
         )
     return left
+
+
+def shares_shown(chain: WarpChain) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Two shares a frame, both ``(n,)``: of the source's area, how much the output shows; of the
+    output's area, how much no source pixel covers."""
+    output = chain.view.output
+    if not chain.is_curved:
+        quads = chain.source.to_scene(chain.sampled(output.to_pixels(output.corners)))
+        return seen_shares(quads, chain.source)
+    hu, hv = chain.source.half
+    rim = output.to_pixels(outline_of(output.corners))
+    seen = chain.source.to_scene(chain.sampled(rim))
+    reaches = (np.abs(seen.real) > hu + 1e-3) | (np.abs(seen.imag) > hv + 1e-3)
+    # What a curve pulled in to the source's edge encloses is what it has in common with it.
+    pulled_in = np.clip(seen.real, -hu, hu) + 1j * np.clip(seen.imag, -hv, hv)
+    following = np.roll(pulled_in, -1, axis=1)
+    kept = 0.5 * np.abs((pulled_in.conj() * following).imag.sum(axis=1)) / (4 * hu * hv)
+    bare = np.zeros(len(chain))
+    frames = np.nonzero(reaches.any(axis=1))[0]
+    if len(frames):
+        x = (np.arange(CELLS[0]) + 0.5) / CELLS[0] * output.width - 0.5
+        y = (np.arange(CELLS[1]) + 0.5) / CELLS[1] * output.height - 0.5
+        points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+        start, stop = int(frames[0]), int(frames[-1]) + 1
+        for part, piece in chain[start:stop].batches():
+            there = piece.sampled(points)
+            bare[start + part.start : start + part.stop] = 1 - covered(there, chain.source).mean(1)
+    return kept, bare
 
 
 def seen_shares(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import groupby
 from typing import Any
 
@@ -55,14 +55,14 @@ def held_chain(
     held = _laid(chain, on_top, share)
     if points.seen.shape[1] >= 4 and settings.tightness >= 100:
         bend = _perspective(points, chain, held.steady, settings)
-        held = WarpChain(chain.source, chain.view, held.steady, bend, chain.rows)
+        held = replace(held, bend=bend)
     return held_below(held, ceiling, rim)
 
 
 def _laid(chain: WarpChain, on_top: Similarities, share: NDArray[np.float64]) -> WarpChain:
     """``chain`` with ``share`` ``(n,)`` of a correction on top."""
     part = Similarities(1 + share * (on_top.a - 1), share * on_top.b)
-    return WarpChain(chain.source, chain.view, chain.steady.after(part), chain.bend, chain.rows)
+    return replace(chain, steady=chain.steady.after(part))
 
 
 def _fitting(
@@ -92,6 +92,11 @@ def _points(
     if not known.any():  # never all at once: hold the first alone
         source = source[:, :1]
         known = np.isfinite(source[:, 0])
+    if chain.lens is not None:
+        source = np.where(known[:, None], chain.lens.straighten(np.nan_to_num(source)), np.nan)
+        known &= np.isfinite(source).all(axis=1)
+        if not known.any():
+            return None
     if chain.rows is not None:
         source = np.where(np.isfinite(source), chain.rows.undo(np.nan_to_num(source)), np.nan)
     seen = (source - chain.steady.b[:, None]) / chain.steady.a[:, None]
@@ -177,9 +182,8 @@ def hold_report(
 ) -> dict[str, Any] | None:
     """Where the held points were lost, how far the first strays, and where it costs most."""
     points = _points(
-        WarpChain(chain.source, chain.view, Similarities.identity(len(motion)), None, chain.rows),
-        motion, settings,
-    )  # fmt: skip
+        replace(chain, steady=Similarities.identity(len(motion)), bend=None), motion, settings
+    )
     if points is None:
         return None
     first = motion.first

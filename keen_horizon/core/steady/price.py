@@ -7,14 +7,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry.canvas import Complex
 from ..geometry.chain import WarpChain
 from ..geometry.similarity import Similarities
 from ..motion.found import CameraMotion
 from ..motion.marks import accuracy
 from ..quality import scores, wobble
 from ..treatment import Treatment
-from .coverage import seen_shares
+from .coverage import shares_shown
+from .straightened import lens_report, lens_warnings
 
 Real = NDArray[np.float64]
 STILL = 0.25  # px of shake below which there is nothing to remove
@@ -32,8 +32,11 @@ def price(
     seen = chain.steady.after(Similarities((1.0 / zooms).astype(complex), view.offsets(n)))
     moved = scores.output_steps(motion.steps, seen)
     after = scores.shake(moved, motion.times, motion.segments, canvas)
-    kept, bare = seen_shares(_corners(chain), canvas)
+    kept, bare = shares_shown(chain)
     scale = np.abs(chain.steady.a) / (zooms * view.scale)
+    if chain.is_curved:  # a mean: at the rim a straightened picture is softer than in the middle
+        pixels = view.output.width * view.output.height * (1 - bare)
+        scale = np.sqrt(kept * canvas.width * canvas.height / np.maximum(pixels, 1.0))
     sure = accuracy(canvas)
     report: dict[str, Any] = {
         "frame_count": n,
@@ -70,7 +73,9 @@ def price(
         "blurred_frames": (motion.first + np.nonzero(motion.blurred)[0]).tolist(),
         "cuts": (motion.first + motion.cuts).tolist(),
     }
+    report["lens"] = lens_report(chain, motion)
     report["warnings"] = {
+        "lens": lens_warnings(report["lens"]),
         "motion": _wobbling(motion, chain, treatment, report, zooms * view.scale),
         "frame": _warnings(treatment, report, needed, zooms, scale, motion.first),
     }
@@ -113,14 +118,7 @@ def _wobbling(
 
 def bare_shares(chain: WarpChain) -> Real:
     """``(n,)`` the share of each output frame that its own source does not cover, 0..1."""
-    return seen_shares(_corners(chain), chain.source)[1]
-
-
-def _corners(chain: WarpChain) -> Complex:
-    """``(n, 4)`` where the output's corners come from, source plane."""
-    output = chain.view.output
-    points = output.to_pixels(output.corners)
-    return chain.source.to_scene(chain.sampled(points))
+    return shares_shown(chain)[1]
 
 
 def _warnings(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -11,15 +11,17 @@ from numpy.typing import NDArray
 from ..geometry.canvas import Canvas
 from ..geometry.chain import View, WarpChain
 from ..geometry.similarity import Similarities
+from ..lens.chosen import recorded_canvas
 from ..motion.found import CameraMotion
 from ..quality import scores
 from ..treatment import MotionSettings, Treatment
-from .bending import bend_of
+from .bending import bend_of, rotation_bend
 from .coverage import held_below, outline, room_left
 from .holding import held_chain, hold_report, hold_words
 from .locking import Locking, locking_cost
 from .path import FOLLOW, Freedom, lock_off, steady_path
 from .price import STILL, price
+from .reshaping import shape_of
 from .view import framing, show
 
 WIDEST_TUBE = 0.30  # share of the picture's half size that calm 100 may shift it by
@@ -74,10 +76,13 @@ def bounds(
 
 def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solution:
     """Correct a clip. Pure and deterministic; 300 frames take a fraction of a second."""
+    canvas = recorded_canvas(treatment, canvas)
+    shape, notes = shape_of(treatment, canvas, motion.first + np.arange(len(motion)))
     before = scores.shake(motion.steps, motion.times, motion.segments, canvas)
     untouched = Similarities.identity(len(motion))
-    chain = WarpChain(canvas, View(canvas), untouched, None, motion.rows)
-    notes: list[str] = []
+    chain = WarpChain(
+        canvas, View(canvas, shape=shape), untouched, None, motion.rows, motion.lens
+    )
     locking = None
     if treatment.motion.on and treatment.motion.aim == "lock_off":
         locking = locking_cost(motion, canvas, treatment.motion.lock_frame)
@@ -90,7 +95,7 @@ def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solutio
                 "or model may do."
             )
     shown = show(chain, treatment, motion)
-    chain = WarpChain(canvas, shown.view, chain.steady, chain.bend, chain.rows)
+    chain = replace(chain, view=shown.view)
     rim = outline(shown.view.output, shown.view.scale, bent=not chain.is_affine)
     zoom = shown.view.zooms(len(motion))
     room = room_left(chain, rim, zoom, shown.view.offsets(len(motion)))
@@ -118,8 +123,9 @@ def _corrected(motion: CameraMotion, chain: WarpChain, treatment: Treatment) -> 
     ceiling = treatment.values("frame.zoom_ceiling", frames)
     bend = bend_of(motion, canvas, settings)
     base = framing(treatment.frame, treatment.edge, canvas)
-    rim = outline(base.output, base.scale, bent=bend is not None or chain.rows is not None)
-    bent = WarpChain(canvas, chain.view, chain.steady, bend, chain.rows)
+    chain = replace(chain, bend=bend)
+    rim = outline(base.output, base.scale, bent=not chain.is_affine)
+    bent = replace(chain, view=View(canvas), lens=None)
     # What bends and rows take of the room is not there for the path.
     margin = np.zeros(len(motion))
     if not bent.is_affine:
@@ -135,7 +141,11 @@ def _corrected(motion: CameraMotion, chain: WarpChain, treatment: Treatment) -> 
         anchor=anchor - motion.first if locked and anchor is not None else None,
         rim=(float(rim.real.max()), float(rim.imag.max())),
     )  # fmt: skip
-    corrected = held_below(WarpChain(canvas, chain.view, steady, bend, chain.rows), ceiling, rim)
+    if motion.local is not None and motion.local.focal is not None:
+        turn = rotation_bend(steady, canvas, motion.local.focal, settings.stretch_limit)
+        chain = replace(chain, bend=turn)
+        rim = outline(base.output, base.scale, bent=True)
+    corrected = held_below(replace(chain, steady=steady), ceiling, rim)
     if settings.aim == "hold":
         corrected = held_chain(corrected, motion, settings, ceiling, rim)
     return corrected

@@ -13,7 +13,7 @@ from ..geometry.chain import View, WarpChain
 from ..motion.found import CameraMotion
 from ..treatment import FrameSettings, Treatment
 from .borrowing import zoom_with_lenders
-from .coverage import largest_rectangle, outline, zoom_needed
+from .coverage import largest_rectangle, outline, outline_of, zoom_needed
 
 Real = NDArray[np.float64]
 DRIFT_EASE = 0.5  # seconds over which a drifting zoom takes up and ends its drift
@@ -66,6 +66,7 @@ def show(chain: WarpChain, treatment: Treatment, motion: CameraMotion) -> Shown:
     if edge == "trim":
         needed = zoom_needed(chain, rim)
         return Shown(_trimmed(chain, frame.trim_shape), needed, [])
+    shape = chain.view.shape
     extra = treatment.values("frame.extra_zoom", frames)
     offset = _offsets(treatment, frames, canvas)
     notes: list[str] = []
@@ -73,6 +74,7 @@ def show(chain: WarpChain, treatment: Treatment, motion: CameraMotion) -> Shown:
         needed = zoom_needed(chain, rim)
         zoom = extra
     else:
+        extra = np.maximum(extra, 1.0)
         needed = zoom_needed(chain, rim, offset)
         ceiling = treatment.values("frame.zoom_ceiling", frames)
         if offset.any() and (needed > ceiling).any():
@@ -94,7 +96,8 @@ def show(chain: WarpChain, treatment: Treatment, motion: CameraMotion) -> Shown:
             zoom = np.full(len(chain), needed.max())
         zoom = zoom * extra
     offset = offset + base.offset / zoom
-    return Shown(View(base.output, _one(zoom), base.scale, _one(offset)), needed, notes)
+    view = View(base.output, _one(zoom), base.scale, _one(offset), shape)
+    return Shown(view, needed, notes)
 
 
 def drifting(needed: Real, times: Real, speed: float | Real) -> Real:
@@ -133,6 +136,12 @@ def _trimmed(chain: WarpChain, wanted: str) -> View:
         across, down = (float(v) for v in wanted.split(":"))
         shape = across / down
     width, height, centre = largest_rectangle(chain.steady, canvas, shape, _bent_by(chain))
+    if chain.is_curved and min(width, height) > 0:
+        sides = Canvas(3, 3).corners  # -1 and 1 across and down
+        corners = width * sides.real + 1j * height * sides.imag
+        rim = outline_of(corners)
+        over = float(zoom_needed(chain, rim, centre).max())
+        width, height = width / over, height / over
     aspect = canvas.pixel_aspect
     columns = max(16, int(2 * width / aspect + 1 + 1e-6) // 2 * 2)
     rows = max(16, int(2 * height + 1 + 1e-6) // 2 * 2)
@@ -140,7 +149,7 @@ def _trimmed(chain: WarpChain, wanted: str) -> View:
     if columns >= canvas.width - 1 and rows >= canvas.height - 1:
         (cx, cy), (ox, oy) = canvas.centre, output.centre
         centre = complex((ox - cx) * aspect, oy - cy)
-    return View(output, offset=centre)
+    return View(output, offset=centre, shape=chain.view.shape)
 
 
 def _bent_by(chain: WarpChain) -> float:

@@ -1,0 +1,1 @@
+"""What a lens does to straight rays, and how that is found out."""
