@@ -15,9 +15,10 @@ from ..core.lens.angles import displacement_curve
 from ..core.motion.fitted import motion_settings
 from ..core.motion.marks import CLOSER_COST
 from ..core.quality.scores import output_steps
+from ..core.steady.cover import LARGEST, least_cover, whole_view
 from ..core.steady.price import bare_shares
 from ..core.steady.solution import Solution
-from ..core.treatment import KEYABLE, STATIONS, Treatment, parse, with_stations
+from ..core.treatment import STATIONS, Treatment, parse, with_stations
 from ..jobs.solutions import solving_details
 from ..jobs.tasks import shelf_figures
 from ..store import shelf, treatments
@@ -214,6 +215,44 @@ def version_lattice(clip_id: int, revision_id: int) -> Response:
         )
 
 
+@page.post("/cover")
+def cover(clip_id: int) -> Response:
+    """The least zoom and the best position that hide every bare edge."""
+    with services().database.session() as session:
+        found, treatment = _asked_for(session, clip_id)
+    covering = least_cover(found.chain)
+    settings: dict[str, Any] = covering.settings(found.chain)
+    if treatment.edge == "trim":
+        raise KeenError("what is trimmed has no bare edge.")
+    if treatment.edge != "leave":
+        settings["edge"] = "leave"
+    return jsonify(settings=settings, words=words.cover_words(covering))
+
+
+@page.post("/keep-view")
+def keep_view(clip_id: int) -> Response:
+    """An output so large that nothing seen is lost."""
+    ceiling = (request.get_json() or {}).get("ceiling", LARGEST)
+    if not isinstance(ceiling, int) or not 256 <= ceiling <= LARGEST:
+        raise KeenError(f"the largest side is a whole number of px from 256 to {LARGEST}.")
+    with services().database.session() as session:
+        found, _ = _asked_for(session, clip_id)
+    whole = whole_view(found.chain, ceiling)
+    return jsonify(settings=whole.settings, words=words.whole_words(whole))
+
+
+def _asked_for(session: Session, clip_id: int) -> tuple[Solution, Treatment]:
+    """A solution of the treatment in the request; what is near to it, if that takes long."""
+    clip = shelf.get_clip(session, clip_id)
+    treatment = parse((request.get_json() or {}).get("treatment"))
+    measure = treatments.measured(session, clip)
+    solver = services().solver
+    found = solver.find(clip.recording, measure, treatment, patient=False)
+    if found is None:
+        found = solver.provisional(clip.recording, measure, treatment, _near())
+    return found, treatment
+
+
 @page.get("/others")
 def others(clip_id: int) -> Response:
     """The other clips of the shoot, to which a treatment can be copied."""
@@ -313,6 +352,8 @@ def _drawn(found: Solution, treatment: Treatment, *, sliding: bool = False) -> d
             "wobble": words.wobble_words(report),
             "shake": words.shake_words(report),
             "removed": words.removed_words(report),
+            "pulled": words.pulled_words(treatment),
+            "stretched": words.stretched_words(report),
             "frame": words.frame_words(treatment, report),
             "motion_warning": words.motion_warning(report),
             "frame_warning": words.frame_warning(report),
@@ -367,7 +408,10 @@ def _strip(solution: Solution, treatment: Treatment) -> dict[str, Any]:
         "room": packed(solution.room, np.float32),
         "zoom": packed(solution.chain.view.zooms(len(motion)), np.float32),
         "blurred": packed(motion.blurred, np.float32),
-        "keyed": {name: packed(treatment.values(name, frames), np.float32) for name in KEYABLE},
+        "keyed": {
+            name: packed(treatment.values(name, frames), np.float32) for name in treatment.keys
+        },
+        "view": packed(_view(solution), np.float32),
         "held": packed(np.min([track.sure for track in motion.held], axis=0), np.float32)
         if motion.held
         else None,
@@ -378,6 +422,23 @@ def _strip(solution: Solution, treatment: Treatment) -> dict[str, Any]:
         "confidence": packed(motion.confidence, np.float32),
         "cuts": motion.cuts.tolist(),
     }
+
+
+def _view(solution: Solution) -> NDArray[np.float64]:
+    """``(n, 3)`` zoom of each frame against the picture as it fills the output at 1, and where its
+    centre lies, in shares of the picture."""
+    view, canvas = solution.chain.view, solution.chain.source
+    n = len(solution.chain)
+    fit = view.output.width * view.output.pixel_aspect / (canvas.width * canvas.pixel_aspect)
+    at = view.offsets(n)
+    return np.stack(
+        [
+            view.zooms(n) * view.scale / fit,
+            at.real / (canvas.width * canvas.pixel_aspect),
+            at.imag / canvas.height,
+        ],
+        axis=-1,
+    )
 
 
 def _shares(solution: Solution) -> NDArray[np.float64]:

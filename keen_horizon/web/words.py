@@ -6,7 +6,8 @@ import math
 from typing import Any
 
 from ..core.quality.scores import in_pixels
-from ..core.treatment import Treatment
+from ..core.steady.cover import Cover, WholeView
+from ..core.treatment import SIDES, Treatment
 
 AIMS = {"follow": "Follow", "lock_off": "Lock off", "hold": "Hold"}
 EDGES = {"leave": "Leave", "trim": "Trim", "fill": "Fill", "borrow": "Borrow"}
@@ -125,6 +126,46 @@ def removed_words(figures: dict[str, Any]) -> str | None:
     if before <= sure or figures["shake_removed"] <= 0.5:
         return None
     return f"{figures['shake_removed']:.0f} %"
+
+
+def pulled_words(treatment: Treatment) -> str:
+    """``left 4 %, right 4 %``; nothing where no side is pulled."""
+    pulls = {side: getattr(treatment.frame, f"pull_{side}") for side in SIDES}
+    keyed = {side for side in SIDES if f"frame.pull_{side}" in treatment.keys}
+    return ", ".join(
+        f"{side} changes" if side in keyed else f"{side} {pull:g} %"
+        for side, pull in pulls.items()
+        if pull or side in keyed
+    )
+
+
+def stretched_words(report: dict[str, Any]) -> str:
+    """How much the picture is stretched at the sides that are pulled."""
+    pulled = {side: much for side, much in report.get("edge_stretch", {}).items() if much >= 0.5}
+    if not pulled:
+        return ""
+    told = ", ".join(f"{side} by {much:.0f} %" for side, much in pulled.items())
+    return f"Stretched at its edge: {told}."
+
+
+def cover_words(found: Cover) -> str:
+    """What covering takes."""
+    if not found.possible:
+        return "No zoom hides the bare edges: at some frame the middle of the output is bare."
+    moved = max(abs(found.offset_x), abs(found.offset_y))
+    how = f", moved by {found.offset_x:.1f} % and {found.offset_y:.1f} %" if moved >= 0.05 else ""
+    return f"Zoom × {found.zoom:.3f}{how}: no edge is bare. Frame {found.frame} decides."
+
+
+def whole_words(whole: WholeView) -> str:
+    """How large an output that keeps all is, and what it takes."""
+    size = f"{whole.width} × {whole.height} px, {whole.frame_bytes / 1e6:.0f} MB a frame"
+    if whole.shrunk < 0.995:
+        return (
+            f"{size}; at full size it would be larger than the limit, so a source pixel gets "
+            f"{whole.shrunk:.2f} of one."
+        )
+    return f"{size}; source pixels keep their size in the middle."
 
 
 def frame_words(treatment: Treatment, report: dict[str, Any] | None) -> str:

@@ -169,8 +169,8 @@ def _course(
 ) -> tuple[NDArray[np.intp], float]:
     """``(columns,)`` rows of the course of most worth through ``(rows, columns)``, and that.
 
-    ``ends`` ``(rows,)`` is added at both ends; from column to column it moves ``steps`` at most, each
-    at the price of ``hop``.
+    ``ends`` ``(rows,)`` is added at both ends; from column to column it moves ``steps`` at most,
+    each at the price of ``hop``.
     """
     k, count = worth.shape
     total = worth[:, 0] + ends

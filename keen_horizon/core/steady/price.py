@@ -8,11 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.chain import WarpChain
+from ..geometry.shape import edge_stretch
 from ..geometry.similarity import Similarities
 from ..motion.found import CameraMotion
 from ..motion.marks import accuracy
 from ..quality import scores, wobble
-from ..treatment import Treatment
+from ..treatment import SIDES, Treatment
 from .coverage import shares_shown
 from .straightened import lens_report, lens_warnings
 
@@ -72,6 +73,11 @@ def price(
         "weak_frames": int((motion.confidence < WEAK).sum()),
         "blurred_frames": (motion.first + np.nonzero(motion.blurred)[0]).tolist(),
         "cuts": (motion.first + motion.cuts).tolist(),
+    }
+    pulls = chain.view.shape.pulls if chain.view.shape is not None else None
+    report["edge_stretch"] = {
+        side: edge_stretch(float(pulls[:, k].max())) if pulls is not None else 0.0
+        for k, side in enumerate(SIDES)
     }
     report["lens"] = lens_report(chain, motion)
     report["warnings"] = {

@@ -3,14 +3,20 @@ import { gaveUp, get, post, unpack } from "./api.js";
 import { calming } from "./calming.js";
 import { comparing } from "./comparing.js";
 import { dividing } from "./divider.js";
+import { edging } from "./edging.js";
 import { framing } from "./framing.js";
+import { RULING } from "./grid.js";
 import { holding } from "./holding.js";
+import { keycard } from "./keycard.js";
 import { keying } from "./keys.js";
+import { lensing } from "./lensing.js";
 import { marking } from "./marking.js";
 import { parts } from "./parts.js";
 import { pricing } from "./pricing.js";
 import { ranging } from "./range.js";
 import { revising } from "./revising.js";
+import { ruling } from "./ruling.js";
+import { shaping } from "./shaping.js";
 import { shuttering } from "./shuttering.js";
 import { Stage } from "./stage.js";
 import { Strip } from "./strip.js";
@@ -38,8 +44,8 @@ const EDGE_HINTS = {
   borrow: "From neighbouring frames; hatched here, filled in what is exported.",
 };
 
-const FOLDS = ["marksFold", "versionsFold", "copyFold", "rangeFold"]; // parts of the tools that can be closed
-const VIEW = ["grid", "bare", "marks", "dotSize", "trail"]; // what a person has set for themselves
+const FOLDS = ["gridFold", "squareFold", "pullFold", "swellFold", "coverFold", "marksFold", "versionsFold", "copyFold", "rangeFold"]; // parts of the tools that can be closed
+const VIEW = ["grid", "bare", "marks", "dotSize", "trail", "ruling"]; // what a person has set for themselves
 
 document.addEventListener("alpine:init", () => {
   window.Alpine.data("clip", () => ({
@@ -47,16 +53,28 @@ document.addEventListener("alpine:init", () => {
     ...calming,
     ...comparing,
     ...dividing,
+    ...edging,
     ...framing,
     ...holding,
     ...pricing,
     ...ranging,
     ...revising,
+    ...keycard,
     ...keying,
+    ...lensing,
     ...marking,
+    ...ruling,
+    ...shaping,
     ...shuttering,
     ...waiting,
     ready: false, phase: "", problem: "", note: "", help: false,
+    lensOn: true, lensWords: "…", lensWarning: "", way: "angle", bentWords: "", straightViewWords: "", fitWords: "", bendsRays: false, hasK1: false, hasK2: false, hasK4: false, hasP: false,
+    dialAngle: null, dialTurned: false, toldFor: "this", amountNow: {}, focalNow: {}, centreXNow: {}, centreYNow: {},
+    tracing: false, traceWords: "", pins: [], proposing: false, proposed: [], edgeList: [], edgeWords: [], edgeModel: "", litEdge: null, levelWords: "", levels: [],
+    ruling: { ...RULING }, horizon: null, horizonWords: "", horizonTilt: null,
+    turnNow: {}, cornering: false, cornerList: [], cornersNow: {}, squared: false, pairAcross: true, pairDown: true, pullLeftNow: {}, pullRightNow: {}, pullTopNow: {}, pullBottomNow: {}, pullWords: "", stretchWords: "",
+    swellNow: {}, swellXNow: {}, swellYNow: {}, swellRadiusNow: {}, swellOpen: false, swellWords: "", coverWords: "", canvasCeiling: 8192,
+    keysHere: 0, keysWords: "", keysSmooth: false, canPaste: false, copied: [],
     station: "motion", shutterOn: true, shutterWords: "…", readoutWords: "", straightWords: "", cameras: [], cameraName: "", motionOn: true, frameOn: true, calm: 40,
     aimHint: "", calmHint: "", edgeHint: "",
     motionWords: "…", frameWords: "…", motionWarning: "", frameWarning: "", sourceWords: "", outputWords: "",
@@ -92,7 +110,10 @@ document.addEventListener("alpine:init", () => {
         this.problem = error.message;
         return;
       }
-      parts.strip = new Strip(this.$refs.strip, this.$refs.playhead, (at) => parts.stage.seek(this.firstFrame + at));
+      parts.strip = new Strip(this.$refs.strip, this.$refs.playhead, {
+        go: (at) => parts.stage.seek(this.firstFrame + at),
+        moveKeys: (from, to) => this.moveKeys(this.firstFrame + from, this.firstFrame + to),
+      });
       for (const name of ["play", "pause"]) {
         this.$refs.video.addEventListener(name, () => { this.playing = !this.$refs.video.paused; });
       }
@@ -100,13 +121,19 @@ document.addEventListener("alpine:init", () => {
         if (this.$refs.video.src) this.problem = "The proxy cannot be played in this browser.";
       });
       document.addEventListener("keen:light", () => parts.strip.resize());
+      this.holdGrips();
+      this.holdEdges();
       this.holdDivider();
+      this.holdDial();
+      this.holdShapes();
+      this.holdHorizon();
       this.holdRange();
       this.holdChart();
       this.holdMarks();
       this.holdDetail();
       this.holdPoints();
       for (const name of ["mode", "grid", "bare"]) parts.stage[name] = this[name];
+      parts.stage.ruling = { ...this.ruling };
       Object.assign(parts.stage.markings, { on: this.marks, dotSize: this.dotSize, trail: this.trail });
       window.keen = parts; // for tests and the curious
       this.look();
@@ -203,7 +230,12 @@ document.addEventListener("alpine:init", () => {
     slide(part, key, event) {
       this.treatment[part][key] = Number(event.target.value);
       this.reflect();
-      this.solve(false);
+      this.solve(false, true);
+    },
+
+    tick(part, key, event) {
+      this.treatment[part][key] = event.target.checked;
+      this.solve(true);
     },
 
     setText(part, key, event) {
@@ -229,20 +261,23 @@ document.addEventListener("alpine:init", () => {
     },
 
     stationClass(part) {
-      const on = { shutter: this.shutterOn, motion: this.motionOn, frame: this.frameOn }[part];
+      const on = { lens: this.lensOn, shutter: this.shutterOn, motion: this.motionOn, frame: this.frameOn }[part];
       return `${this.station === part ? "is-open" : ""} ${on ? "" : "is-off"}`;
     },
 
     // One request at a time; while one is under way only the newest wish is kept.
-    async solve(keep) {
-      this.wish = { keep: keep || Boolean(this.wish && this.wish.keep), treatment: JSON.stringify(this.treatment) };
+    // `sliding`: the next wish is on its way, and only what is near the playhead matters.
+    async solve(keep, sliding = false) {
+      keep ||= Boolean(this.wish && this.wish.keep);
+      this.wish = { keep, sliding: sliding && !keep, treatment: JSON.stringify(this.treatment) };
       if (this.solving) return;
       this.solving = true;
       while (this.wish) {
         const wish = this.wish;
         this.wish = null;
         try {
-          const answer = await post(`${this.base}/treatment?near=${this.frame}`, { treatment: JSON.parse(wish.treatment), keep: wish.keep });
+          const asked = { treatment: JSON.parse(wish.treatment), keep: wish.keep, sliding: wish.sliding };
+          const answer = await post(`${this.base}/treatment?near=${this.frame}`, asked);
           this.problem = "";
           this.kept = wish.keep ? answer.treatment : this.kept;
           if (!this.wish) this.apply(answer, !wish.keep);
@@ -283,6 +318,7 @@ document.addEventListener("alpine:init", () => {
         }
       }
       this.showReport(answer.report, answer.words);
+      this.takeLens(answer);
       const at = answer.first - this.firstFrame; // a window of a long clip starts later
       this.takeLattice(answer.lattice, at);
       parts.stage.output = { ...answer.report.output, aspect: answer.report.output.pixel_aspect };
@@ -299,8 +335,9 @@ document.addEventListener("alpine:init", () => {
     takeStrip(answer) {
       const lines = (set) => Object.fromEntries(Object.entries(set).map(([name, text]) => [name, unpack(text)]));
       this.takeHold(answer.strip, answer.report);
-      const { before, after, room, confidence, blurred, cuts, zoom, keyed } = answer.strip;
+      const { before, after, room, confidence, blurred, cuts, zoom, keyed, view } = answer.strip;
       this.keyedLines = lines(keyed);
+      this.viewLine = unpack(view);
       parts.strip.borrowed = answer.strip.borrowed ? unpack(answer.strip.borrowed) : null;
       const keys = this.keyFrames().map((frame) => frame - this.firstFrame);
       parts.strip.set(
@@ -339,10 +376,13 @@ document.addEventListener("alpine:init", () => {
       this.aimHint = AIM_HINTS[motion.aim];
       this.edgeHint = EDGE_HINTS[frame.edge];
       this.reflectHold();
+      this.reflectLens();
+      this.squared = frame.square_up;
+      this.swellWords = frame.swell === 1 ? "" : `× ${frame.swell}`;
       this.lockedOff = motion.aim === "lock_off";
       this.modelHint = MODEL_HINTS[motion.model];
       this.bends = ["mesh", "perspective", "rotation", "decide"].includes(motion.model);
-      this.asksAngle = ["rotation", "decide"].includes(motion.model);
+      this.asksAngle = ["rotation", "decide"].includes(motion.model) && !(this.treatment.lens.on && this.treatment.lens.model !== "rectilinear");
       this.decides = motion.model === "decide";
       this.stiff = ["mesh", "decide"].includes(motion.model);
       this.isBorrow = frame.edge === "borrow";
@@ -377,6 +417,8 @@ document.addEventListener("alpine:init", () => {
       this.shakeWords = `${words.shake.before} → ${words.shake.after}`;
       this.stabilityWords = `${report.stability_score_before.toFixed(2)} → ${report.stability_score.toFixed(2)}`;
       this.why = words.why;
+      this.pullWords = words.pulled;
+      this.stretchWords = words.stretched;
       this.wobbleWords = words.wobble || "–";
       this.wobbleHigh = report.wobble_after !== null && report.wobble_after > Math.max(this.treatment.motion.wobble_limit, report.shake_accuracy);
       const blurred = report.blurred_frames.length;
@@ -406,5 +448,18 @@ document.addEventListener("alpine:init", () => {
       }
     },
 
+    get horizonOn() {
+      return this.horizon !== null;
+    },
+
+    get canLevel() {
+      return this.horizonTilt !== null;
+    },
+
+    foldSwell(event) {
+      this.fold(event);
+      this.swellOpen = event.target.open;
+      if (parts.stage) parts.stage.drawOver();
+    },
   }));
 });

@@ -3,7 +3,31 @@ import { parts } from "./parts.js";
 
 const EASED = 70; // percent of the calm given up at the moment that is eased
 const EASE_SECONDS = 0.8; // on either side of it
-const KEYABLE = ["motion.ease", "frame.zoom_ceiling", "frame.zoom_speed", "frame.extra_zoom", "frame.offset_x", "frame.offset_y"];
+// What a keyable setting is called on the page.
+const CORNERS = ["top_left", "top_right", "bottom_right", "bottom_left"];
+const NOW = {
+  "lens.amount": "amountNow",
+  "lens.focal": "focalNow",
+  "lens.centre_x": "centreXNow",
+  "lens.centre_y": "centreYNow",
+  "motion.ease": "easeNow",
+  "frame.zoom_ceiling": "ceilingNow",
+  "frame.zoom_speed": "speedNow",
+  "frame.extra_zoom": "extraNow",
+  "frame.offset_x": "offsetXNow",
+  "frame.offset_y": "offsetYNow",
+  "frame.turn": "turnNow",
+  "frame.pull_left": "pullLeftNow",
+  "frame.pull_right": "pullRightNow",
+  "frame.pull_top": "pullTopNow",
+  "frame.pull_bottom": "pullBottomNow",
+  "frame.swell": "swellNow",
+  "frame.swell_x": "swellXNow",
+  "frame.swell_y": "swellYNow",
+  "frame.swell_radius": "swellRadiusNow",
+};
+
+export { CORNERS, NOW };
 
 export const framing = {
   // The value of a keyable setting at the frame on show.
@@ -21,13 +45,11 @@ export const framing = {
   reflectKeyed() {
     if (!this.treatment) return;
     const at = this.frame + this.firstFrame;
-    const now = KEYABLE.map((name) => ({
-      name,
-      keyed: this.keysOf(name).length > 0,
-      here: this.keysOf(name).some((key) => key.frame === at),
-      value: this.keyedValue(name),
-    }));
-    [this.easeNow, this.ceilingNow, this.speedNow, this.extraNow, this.offsetXNow, this.offsetYNow] = now;
+    for (const [name, where] of Object.entries(NOW)) {
+      const keys = this.keysOf(name);
+      this[where] = { name, keyed: keys.length > 0, here: keys.some((key) => key.frame === at), value: this.keyedValue(name) };
+    }
+    this.reflectKeyCard(at);
   },
 
   // A keyed setting is changed at the frame on show, another for the whole clip.
@@ -42,12 +64,15 @@ export const framing = {
       const [station, key] = name.split(".");
       this.treatment[station][key] = value;
     }
-    this.solve(settled);
+    if (name.startsWith("lens.") && name !== "lens.amount") Object.assign(this.treatment.lens, { found_by: "numbers", residual: null });
+    if (name.startsWith("frame.pull_")) this.pullTwin(name, value);
+    this.solve(settled, !settled);
   },
 
   putKey(name, frame, value) {
+    const old = this.keysOf(name).find((key) => key.frame === frame);
     const rest = this.keysOf(name).filter((key) => key.frame !== frame);
-    this.treatment.keys[name] = [...rest, { frame, value, smooth: true }].sort((a, b) => a.frame - b.frame);
+    this.treatment.keys[name] = [...rest, { frame, value, smooth: old ? old.smooth : true }].sort((a, b) => a.frame - b.frame);
   },
 
   toggleKey(name) {

@@ -27,7 +27,7 @@ export const holding = {
       this.holdAt(...parts.stage.spot(event), true);
       this.holding = null;
     });
-    parts.stage.markings.more = (pen, part) => this.drawHeld(pen, part);
+    parts.stage.extras.push((pen, part) => this.drawHeld(pen, part));
   },
 
   placeHeld(x, y) {

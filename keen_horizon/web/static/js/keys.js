@@ -30,6 +30,8 @@ export const keying = {
       End: () => parts.stage.seek(this.lastFrame),
       o: () => this.peekAt(true),
       g: () => this.overlay("grid"),
+      h: () => this.hideAll(),
+      Delete: () => this.keysHere && this.deleteKeys(),
       m: () => this.overlay("marks"),
       e: () => this.overlay("bare"),
       f: () => this.goFurthest(),
@@ -57,7 +59,8 @@ export const keying = {
 
   // Out of whatever was begun last.
   escape() {
-    if (this.lassoing || this.holding !== null) {
+    if (this.tracing) this.wantTrace();
+    else if (this.lassoing || this.holding !== null) {
       this.lassoing = false;
       this.holding = null;
       parts.stage.markings.drawing = null;

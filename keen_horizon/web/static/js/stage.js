@@ -1,4 +1,5 @@
 // The stage: the proxy drawn through the lattice, and what is drawn over it.
+import { RULING, drawGrid } from "./grid.js";
 import { Markings } from "./markings.js";
 import { PictureTexture } from "./picture.js";
 import { CHANGED, PARTIAL, PLAIN, VERTEX } from "./shaders.js";
@@ -13,8 +14,13 @@ export class Stage {
     this.mode = "treated";
     this.peek = false;
     this.grid = false;
+    this.ruling = { ...RULING };
     this.bare = false;
     this.markings = new Markings(this);
+    this.extras = []; // what else is drawn over the picture: functions of a pen and a part
+    this.clean = false; // nothing at all over the picture
+    this.grips = []; // handles as drawn: { spot, move, magnified }
+    this.magnified = null; // a place shown enlarged while a handle is dragged to it
     this.zoom = 1; // of the view, not of the treatment
     this.centre = { x: 0.5, y: 0.5 }; // what of the picture is in the middle
     this.against = null; // { lattice, output, name }: what is compared with; null: the original
@@ -279,7 +285,7 @@ export class Stage {
       gl.useProgram(program);
       gl.uniform4f(where.box, box.left / picture.width, box.top / picture.height, box.width / picture.width, box.height / picture.height);
       gl.uniform4f(where.cut, normal[0], normal[1], offset, side);
-      gl.uniform1f(where.hatch, this.bare ? 1 : 0);
+      gl.uniform1f(where.hatch, this.bare && !this.clean ? 1 : 0);
       gl.uniform1f(where.height, picture.height);
       gl.uniform1i(where.before, 1);
       this.mesh(lattice, nodes, differs ? lattice.frame(at - 1) : nodes);
@@ -322,24 +328,29 @@ export class Stage {
     const parts = this.layout();
     const named = this.peek || this.outside || parts.length > 1;
     const difference = this.mode === "difference" && parts[0].treated;
-    const wanted = this.grid || this.markings.on || this.markings.drawing || this.markings.more || named || difference;
+    const over = !this.clean && Boolean(this.grid || this.markings.on || this.markings.drawing || this.extras.length);
+    const wanted = over || named || difference;
     // Clearing a large canvas costs as much as drawing the picture: only when there is something.
     if (wanted || this.written) pen.clearRect(0, 0, this.overlay.width, this.overlay.height);
     this.written = wanted;
     if (!wanted) return;
     this.markings.spots = [];
+    this.grips = [];
     for (const part of parts) {
       pen.save();
       pen.beginPath();
       pen.rect(part.region.left, part.region.top, part.region.width, part.region.height);
       pen.clip();
       if (part.side) this.clipSide(pen, part.side);
-      if (this.grid) this.drawGrid(pen, part.box);
-      if (this.markings.on) this.markings.draw(pen, part);
-      if (this.markings.more) this.markings.more(pen, part);
+      if (over) {
+        if (this.grid) drawGrid(pen, part, this.ruling, this);
+        if (this.markings.on) this.markings.draw(pen, part);
+        for (const extra of this.extras) extra(pen, part);
+      }
       pen.restore();
     }
-    this.markings.drawLasso(pen);
+    if (over) this.markings.drawLasso(pen);
+    if (over && this.magnified) this.magnify(pen, this.magnified);
     if (named) this.drawNames(pen, parts);
     if (difference) this.drawNames(pen, [{ ...parts[0], name: this.texture.follows(this.frame) ? "change since the frame before, × 4" : "play or step to see what changes" }]);
     if (parts.length > 1 && parts[0].side) this.drawLine(pen);
@@ -356,27 +367,57 @@ export class Stage {
     pen.clip();
   }
 
-  drawGrid(pen, box) {
-    const step = box.height / 8;
-    const lines = new Path2D();
-    for (let x = box.left + box.width / 2; x < box.left + box.width; x += step) {
-      for (const at of [x, 2 * box.left + box.width - x]) {
-        lines.moveTo(at, box.top);
-        lines.lineTo(at, box.top + box.height);
-      }
-    }
-    for (let y = box.top + box.height / 2; y < box.top + box.height; y += step) {
-      for (const at of [y, 2 * box.top + box.height - y]) {
-        lines.moveTo(box.left, at);
-        lines.lineTo(box.left + box.width, at);
-      }
-    }
-    // A dark line under a light one stays visible on any picture.
-    for (const [colour, width] of [["rgb(0 0 0 / .5)", 2.4], ["rgb(255 255 255 / .75)", 0.9]]) {
-      pen.strokeStyle = colour;
-      pen.lineWidth = width * this.ratio;
-      pen.stroke(lines);
-    }
+  // A place of the source, in shares, on the canvas.
+  place(part, [x, y]) {
+    return this.markings.spot(part, this.frame - this.first, x, y);
+  }
+
+  // Writing over the picture that can be read on any.
+  label(pen, text, x, y) {
+    pen.font = `600 ${12 * this.ratio}px "Source Sans 3", sans-serif`;
+    pen.textBaseline = "middle";
+    pen.lineWidth = 3 * this.ratio;
+    pen.lineJoin = "round";
+    pen.strokeStyle = "rgb(10 22 28 / .85)";
+    pen.strokeText(text, x, y);
+    pen.fillStyle = "#fff";
+    pen.fillText(text, x, y);
+  }
+
+  // What lies under a place, four times as large, in the corner that is farthest from it.
+  magnify(pen, [x, y]) {
+    const { picture, ratio } = this;
+    const size = 168 * ratio;
+    const seen = size / 4;
+    const left = x > picture.width / 2 ? 10 * ratio : picture.width - size - 10 * ratio;
+    const top = 10 * ratio;
+    pen.save();
+    pen.fillStyle = "#888";
+    pen.fillRect(left, top, size, size);
+    pen.imageSmoothingEnabled = false;
+    pen.drawImage(picture, x - seen / 2, y - seen / 2, seen, seen, left, top, size, size);
+    pen.strokeStyle = "#FFE27A";
+    pen.lineWidth = 1.2 * ratio;
+    pen.beginPath();
+    pen.moveTo(left + size / 2, top);
+    pen.lineTo(left + size / 2, top + size);
+    pen.moveTo(left, top + size / 2);
+    pen.lineTo(left + size, top + size / 2);
+    pen.stroke();
+    pen.lineWidth = 2 * ratio;
+    pen.strokeStyle = "#fff";
+    pen.strokeRect(left, top, size, size);
+    pen.restore();
+  }
+
+  dot(pen, [x, y], size) {
+    pen.beginPath();
+    pen.arc(x, y, size * this.ratio, 0, 7);
+    pen.fillStyle = "#fff";
+    pen.fill();
+    pen.lineWidth = 2 * this.ratio;
+    pen.strokeStyle = "#C7452D";
+    pen.stroke();
   }
 
   drawLine(pen) {

@@ -6,7 +6,7 @@ const ROOM = 22;
 const SURE = 6;
 
 export class Strip {
-  constructor(canvas, playhead, go) {
+  constructor(canvas, playhead, { go, moveKeys }) {
     this.canvas = canvas;
     this.playhead = playhead;
     this.data = null;
@@ -15,18 +15,28 @@ export class Strip {
     this.component = "across";
     this.borrowed = null; // share of a frame that neighbours lend
     this.held = null; // how surely a held point is known
+    this.ghost = null; // { from, to }: keyframes that are being dragged
     this.loop = null; // [first, last] of what is played over and over
     new ResizeObserver(() => this.resize()).observe(canvas);
-    const seek = (event) => {
+    const frameAt = (event) => {
       const { left, width } = canvas.getBoundingClientRect();
-      go(Math.round(((event.clientX - left) / width) * (this.count - 1)));
+      return Math.max(0, Math.min(this.count - 1, Math.round(((event.clientX - left) / width) * (this.count - 1))));
     };
+    let dragged = null; // keyframes, by their frame
     canvas.addEventListener("pointerdown", (event) => {
       canvas.setPointerCapture(event.pointerId);
-      seek(event);
+      dragged = this.keyAt(event);
+      go(dragged === null ? frameAt(event) : dragged);
     });
     canvas.addEventListener("pointermove", (event) => {
-      if (event.buttons & 1) seek(event);
+      if (dragged !== null) {
+        if (event.buttons & 1 && frameAt(event) !== dragged) this.dragKey(dragged, frameAt(event));
+      } else if (event.buttons & 1) go(frameAt(event));
+      canvas.style.cursor = this.keyAt(event) === null ? "" : "ew-resize";
+    });
+    canvas.addEventListener("pointerup", (event) => {
+      if (dragged !== null && this.ghost) moveKeys(dragged, frameAt(event));
+      dragged = this.ghost = null;
     });
   }
 
@@ -239,9 +249,27 @@ export class Strip {
     pen.globalAlpha = 1;
   }
 
+  // The keyframes under a pointer, by their frame; null if there are none.
+  keyAt(event) {
+    if (!this.data) return null;
+    const { left, top, height } = this.canvas.getBoundingClientRect();
+    const y = event.clientY - top;
+    const row = height - (ROOM + SURE + 6) - 6; // where their diamonds are
+    if (Math.abs(y - row) > 9) return null;
+    const x = (event.clientX - left) * this.ratio;
+    const near = this.data.keys.filter((at) => Math.abs(this.x(at) - x) < 7 * this.ratio);
+    return near.length ? near.sort((a, b) => Math.abs(this.x(a) - x) - Math.abs(this.x(b) - x))[0] : null;
+  }
+
+  dragKey(from, to) {
+    this.ghost = { from, to };
+    this.draw();
+  }
+
   keys(pen, floor) {
     const r = this.ratio;
-    for (const at of this.data.keys) {
+    for (const frame of this.data.keys) {
+      const at = this.ghost && this.ghost.from === frame ? this.ghost.to : frame;
       const x = this.x(at);
       pen.beginPath();
       pen.moveTo(x, floor - 11 * r);

@@ -16,6 +16,10 @@ export const viewing = {
       this.followLattice();
     }
     if (this.mode === "split") this.placeDivider();
+    if (this.edgesShown && !this.playing) {
+      clearTimeout(this.lookSoon);
+      this.lookSoon = setTimeout(() => this.watchEdges(), 350);
+    }
   },
 
   playPause() {
@@ -47,6 +51,7 @@ export const viewing = {
   },
 
   overlay(name) {
+    parts.stage.clean = false;
     this[name] = !this[name];
     if (name === "marks") parts.stage.markings.on = this.marks;
     else parts.stage[name] = this[name];

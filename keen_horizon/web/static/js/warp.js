@@ -33,24 +33,30 @@ export class Lattice {
     return [0, 1].map((k) => (at(0, 0, k) * (1 - a) + at(1, 0, k) * a) * (1 - b) + (at(0, 1, k) * (1 - a) + at(1, 1, k) * a) * b);
   }
 
-  // Where in the output source position (x, y) lands: exact for two by two nodes, fixed-point for
-  // maps that are nearly straight.
+  // Where in the output source position (x, y) lands: by Newton's method, exact where the warp is
+  // a similarity. A place that the warp never reaches comes out far away.
   unmap(n, x, y) {
     const nodes = this.frame(n);
-    const last = this.stride - 2;
     const along = 2 * (this.columns - 1);
     const down = this.stride - 2 * this.columns;
-    const [x0, y0] = [nodes[0], nodes[1]];
-    const [ax, ay] = [nodes[along] - x0, nodes[along + 1] - y0];
-    const [bx, by] = [nodes[down] - x0, nodes[down + 1] - y0];
-    const area = ax * by - ay * bx || 1;
-    let u = ((x - x0) * by - (y - y0) * bx) / area;
-    let v = ((y - y0) * ax - (x - x0) * ay) / area;
-    if (last === 6) return [u, v];
-    for (let i = 0; i < 5; i++) {
-      const [mx, my] = this.map(n, u, v);
-      u += ((x - mx) * by - (y - my) * bx) / area;
-      v += ((y - my) * ax - (x - mx) * ay) / area;
+    const middle = this.map(n, 0.5, 0.5);
+    let [ax, ay] = [nodes[along] - nodes[0], nodes[along + 1] - nodes[1]];
+    let [bx, by] = [nodes[down] - nodes[0], nodes[down + 1] - nodes[1]];
+    let [u, v, mx, my] = [0.5, 0.5, ...middle];
+    if (this.stride === 8) [u, v, mx, my] = [0, 0, nodes[0], nodes[1]];
+    const rounds = this.stride === 8 ? 1 : 9;
+    for (let i = 0; i < rounds; i++) {
+      const area = ax * by - ay * bx || 1e-9;
+      const most = i < 3 ? 0.35 : 2;
+      const bound = (value) => (rounds === 1 ? value : Math.max(-most, Math.min(most, value)));
+      u += bound(((x - mx) * by - (y - my) * bx) / area);
+      v += bound(((y - my) * ax - (x - mx) * ay) / area);
+      if (i === rounds - 1) break;
+      [mx, my] = this.map(n, u, v);
+      const step = 1e-3;
+      const [rx, ry] = this.map(n, u + step, v);
+      const [dx, dy] = this.map(n, u, v + step);
+      [ax, ay, bx, by] = [(rx - mx) / step, (ry - my) / step, (dx - mx) / step, (dy - my) / step];
     }
     return [u, v];
   }
