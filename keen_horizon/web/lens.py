@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 import numpy as np
@@ -89,7 +90,7 @@ def fit(clip_id: int) -> Response:
     """The lens that straightens edges: settings, and what each edge is left with."""
     data = request.get_json() or {}
     try:
-        edges = _EDGES.validate_python(data.get("edges"))
+        edges = _EDGES.validate_json(json.dumps(data.get("edges")))
     except ValidationError as error:
         raise KeenError("edges are given as points of the picture, at least two each.") from error
     model, live = data.get("model"), data.get("live")

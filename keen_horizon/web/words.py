@@ -14,7 +14,7 @@ EDGES = {"leave": "Leave", "trim": "Trim", "fill": "Fill", "borrow": "Borrow"}
 
 
 def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
-    """``Follow · calm 40 · 99 % calmer``."""
+    """``Follow · calm 40``, and ``nothing removed`` where nothing was."""
     if not treatment.motion.on:
         return "off"
     calms = treatment.motion.calms.values()
@@ -22,8 +22,7 @@ def motion_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
     words = f"{AIMS[treatment.motion.aim]} · calm {calm}"
     if report is None:
         return words
-    removed = removed_words(report)
-    return f"{words} · {removed} calmer" if removed else f"{words} · nothing removed"
+    return words if removed_words(report) else f"{words} · nothing removed"
 
 
 def lens_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
@@ -36,7 +35,7 @@ def lens_words(treatment: Treatment, report: dict[str, Any] | None) -> str:
     if told is not None and told["bent"]["diagonal"] is not None:
         about = "" if lens.found_by in ("angle", "chart", "profile") or (
             lens.model == "fisheye"
-        ) else "about "
+        ) else "≈ "
         said.append(f"{about}{told['bent']['diagonal']:.0f}°")
     if lens.found_by == "edges" and lens.edges:
         said.append(f"{len(lens.edges)} edge{'s' if len(lens.edges) > 1 else ''}")

@@ -11,7 +11,7 @@ export const edging = {
   holdEdges() {
     const { stage } = this.$refs;
     stage.addEventListener("pointerdown", (event) => {
-      if (event.button || event.target.closest("button") || !this.edgesShown) return;
+      if (event.button || event.target.closest("button") || !this.edgesOn()) return;
       const spot = parts.stage.spot(event);
       if (this.tracing) {
         event.stopImmediatePropagation();
@@ -34,14 +34,14 @@ export const edging = {
     parts.stage.extras.push((pen, part) => this.drawEdges(pen, part));
   },
 
-  get edgesShown() {
+  edgesOn() {
     return this.station === "lens" && this.way === "edges" && this.ready;
   },
 
   // The picture on show is decoded for tracing before it is asked for.
   async watchEdges() {
     parts.stage.drawOver();
-    if (!this.edgesShown || this.playing) return;
+    if (!this.edgesOn() || this.playing) return;
     await this.lookAt(parts.stage.frame);
   },
 
@@ -147,7 +147,7 @@ export const edging = {
       runs: edge.runs,
     }));
     if (!fit) this.levelWords = "";
-    if (this.edgesShown) this.recallFit();
+    if (this.edgesOn()) this.recallFit();
     if (parts.stage) parts.stage.drawOver();
   },
 
@@ -272,7 +272,7 @@ export const edging = {
   },
 
   drawEdges(pen, part) {
-    if (!this.edgesShown) return;
+    if (!this.edgesOn()) return;
     const { frame, ratio } = parts.stage;
     const line = (points, colour, width, dash, name) => {
       const spots = points.map((point) => parts.stage.place(part, point));

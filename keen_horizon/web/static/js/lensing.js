@@ -1,7 +1,7 @@
 // Lens: the dial, the numbers, what it comes to. Mixed into the clip screen.
 import { get } from "./api.js";
 
-const DIAL = { low: 40, high: 179, marks: [90, 125, 150, 170], x: 120, y: 128, radius: 100 };
+const DIAL = { low: 40, high: 179, marks: [90, 125, 150, 170], x: 120, y: 122, radius: 92 };
 const STRAIGHT = { model: "rectilinear", focal: 0.832, k1: 0, k2: 0, k3: 0, k4: 0, p1: 0, p2: 0, centre_x: 0, centre_y: 0 };
 const SVG = "http://www.w3.org/2000/svg";
 
@@ -44,7 +44,7 @@ export const lensing = {
       dial.append(drawn("line", { class: "dial-tick", x1, y1, x2, y2 }));
     }
     for (const mark of DIAL.marks) {
-      const [[x1, y1], [x2, y2], [x, y]] = [onDial(mark, DIAL.radius - 10), onDial(mark, DIAL.radius), onDial(mark, DIAL.radius + 11)];
+      const [[x1, y1], [x2, y2], [x, y]] = [onDial(mark, DIAL.radius - 10), onDial(mark, DIAL.radius), onDial(mark, DIAL.radius + 13)];
       dial.append(drawn("line", { class: "dial-mark", x1, y1, x2, y2 }), drawn("text", { x, y: y + 3, "text-anchor": "middle" }, `${mark}°`));
     }
     this.hand = drawn("line", { class: "dial-hand", x1: DIAL.x, y1: DIAL.y });
@@ -53,7 +53,7 @@ export const lensing = {
     const angleAt = (event) => {
       const box = dial.getBoundingClientRect();
       const x = ((event.clientX - box.left) / box.width) * 240 - DIAL.x;
-      const y = DIAL.y - ((event.clientY - box.top) / box.height) * 150;
+      const y = DIAL.y - ((event.clientY - box.top) / box.height) * 134;
       const turn = Math.max(0, Math.min(Math.PI, Math.atan2(y, x) < -Math.PI / 2 ? Math.PI : Math.atan2(y, x)));
       return DIAL.low + (1 - turn / Math.PI) * (DIAL.high - DIAL.low);
     };
@@ -174,19 +174,19 @@ export const lensing = {
     const high = Math.max(2, ...known);
     const low = Math.min(0, ...known);
     const y = (value) => 78 - ((value - low) / (high - low)) * 66;
-    const x = (away) => 26 + (away / 100) * 208;
+    const x = (away) => 34 + (away / 100) * 200;
     let path = "";
     displacement.away.forEach((away, i) => {
       const value = displacement.moved[i];
       if (value !== null) path += `${path ? "L" : "M"}${x(away).toFixed(1)} ${y(value).toFixed(1)}`;
     });
     curve.append(
-      drawn("line", { class: "curve-zero", x1: 26, x2: 234, y1: y(0), y2: y(0) }),
+      drawn("line", { class: "curve-zero", x1: 34, x2: 234, y1: y(0), y2: y(0) }),
       drawn("path", { class: "curve-line", d: path }),
-      drawn("text", { x: 23, y: y(high) + 4, "text-anchor": "end" }, `${high.toFixed(0)} %`),
-      drawn("text", { x: 23, y: y(0) + 4, "text-anchor": "end" }, "0"),
+      drawn("text", { x: 30, y: y(high) + 4, "text-anchor": "end" }, `${high.toFixed(0)} %`),
+      drawn("text", { x: 30, y: y(0) + 4, "text-anchor": "end" }, "0"),
       drawn("text", { x: 234, y: 89, "text-anchor": "end" }, "corner"),
-      drawn("text", { x: 26, y: 89 }, "centre"),
+      drawn("text", { x: 34, y: 89 }, "centre"),
     );
   },
 };

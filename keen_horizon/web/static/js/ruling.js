@@ -116,7 +116,7 @@ export const ruling = {
   },
 
   drawHorizon(pen, part) {
-    if (!this.horizon || !part.treated) return;
+    if (!this.horizon || !part.treated || this.station !== "lens") return;
     const { stage } = parts;
     const spots = this.horizon.map(([u, v]) => [part.box.left + u * part.box.width, part.box.top + v * part.box.height]);
     for (const [ink, width] of [["rgb(0 0 0 / .6)", 3.4], ["#FFE27A", 1.6]]) {

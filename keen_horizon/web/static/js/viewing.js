@@ -16,7 +16,7 @@ export const viewing = {
       this.followLattice();
     }
     if (this.mode === "split") this.placeDivider();
-    if (this.edgesShown && !this.playing) {
+    if (this.edgesOn() && !this.playing) {
       clearTimeout(this.lookSoon);
       this.lookSoon = setTimeout(() => this.watchEdges(), 350);
     }
