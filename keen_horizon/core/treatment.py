@@ -126,6 +126,12 @@ class LensSettings(_Station):
     residual: float | None = Field(
         None, ge=0, le=1000, description="What was left when they were fitted, px."
     )
+    profile: int | None = Field(
+        None, ge=1, description="Its number in the lens cabinet, if it is from there."
+    )
+    edition: int | None = Field(
+        None, ge=1, description="Which edition of that profile it is."
+    )
     edges: tuple[StraightEdge, ...] = Field(
         (), max_length=60, description="Straight edges that the lens was fitted to."
     )

@@ -24,6 +24,7 @@ from ..store.database import Database
 from ..store.models import Clip, Export, Measure, Recording, Work, now
 from ..store.timing import stored_scan, write_timing
 from ..store.vault import Vault
+from .charts import read_charts
 from .costs import CostCurves
 from .lifecycle import Run
 from .looks import Looks
@@ -70,6 +71,9 @@ class Workshop:
             case "look":
                 found = stored_scan(recording, self.vault)
                 Looks(self.vault).take(recording, found, int(details["frame"]))
+            case "chart":
+                found = stored_scan(recording, self.vault)
+                read_charts(self.vault, recording, found, details, run.progress)
             case "export" if export_id is not None:
                 self._export(run, recording, export_id)
 

@@ -59,6 +59,7 @@ class Take:
     truth: Truth
     noise: float = 2.0  # grey levels
     points: Array | None = None  # (m, 3) for checking against
+    camera: str = ""  # as it is written into the file
 
     def frames(self) -> Iterator[NDArray[np.uint8]]:
         """BGR frames, with sensor noise; the same every time."""
@@ -358,7 +359,7 @@ def tender_deck(
     scene = Scene(
         (*behind, *_far_side(), gull(1.0, 5.0, -9.0, 14.0, -5.0, 15.0), *_basin(), *near)
     )
-    return Take("tender deck", scene, truth)
+    return Take("tender deck", scene, truth, camera="Limpet deck camera" if fisheye else "")
 
 
 @cache
@@ -402,7 +403,8 @@ def slip_descent(seconds: float = 8.0, *, shaken: bool = True) -> Take:
     ground = np.stack([x.ravel(), np.zeros(x.size), z.ravel()], axis=-1)
     x, y = np.meshgrid(np.arange(-24.0, 38.0, 1.0), np.arange(-4.0, 0.5, 0.5))
     front = np.stack([x.ravel(), y.ravel(), np.full(x.size, FAR_QUAY)], axis=-1)
-    return Take("slip descent", scene, truth, points=np.concatenate([ground, front]))
+    points = np.concatenate([ground, front])
+    return Take("slip descent", scene, truth, points=points, camera="Tern drone")
 
 
 @cache
@@ -434,7 +436,8 @@ def engine_shed(seconds: float = 5.0) -> Take:
     rotation = rotations(np.radians(yaw), np.radians(pitch), np.radians(roll))
     truth = Truth(camera, times, rows, position, rotation)
     scene = Scene((*_backdrop(), *_shed_front()))
-    return Take("engine shed", scene, truth, points=shed_edges().reshape(-1, 3))
+    points = shed_edges().reshape(-1, 3)
+    return Take("engine shed", scene, truth, points=points, camera="Cockle pocket camera")
 
 
 SHED_LEFT, SHED_HIGH = -8.4, 6.4  # metres: its left side, and its height above the quay

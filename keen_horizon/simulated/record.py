@@ -14,6 +14,7 @@ from .sound import RATE as SOUND_RATE
 from .sound import harbour
 
 _BT709 = 1
+MAKER = "Skerrick"  # of cameras that do not exist
 
 
 def record(
@@ -28,7 +29,10 @@ def record(
     part = path.with_name(path.name + ".part")
     total = len(take.truth)
     camera = take.truth.camera
-    with av.open(str(part), "w", format="mp4", options={"movflags": "+faststart"}) as out:
+    flags = {"movflags": "+faststart+use_metadata_tags"}
+    with av.open(str(part), "w", format="mp4", options=flags) as out:
+        if take.camera:
+            out.metadata["make"], out.metadata["model"] = MAKER, take.camera
         video = out.add_stream(
             "libx264", rate=Fraction(RATE).limit_denominator(1001),
             options={"crf": str(crf), "preset": "veryfast", "threads": "2"},

@@ -93,6 +93,19 @@ class Camera(Base):
     created: Mapped[datetime] = mapped_column(default=now)
 
 
+class HouseLens(Base):
+    """A profile in the lens cabinet: ``profile`` is a :class:`.LensProfile` as JSON; ``edition``
+    counts its changes."""
+
+    __tablename__ = "house_lenses"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    edition: Mapped[int] = mapped_column(default=1)
+    profile: Mapped[Json]
+    created: Mapped[datetime] = mapped_column(default=now)
+    removed: Mapped[datetime | None]
+
+
 class Clip(Base):
     """A range of a recording. ``last_frame`` is None until the recording has been taken in;
     ``closer``: whether the closer measure is wanted, once there is one."""

@@ -55,7 +55,7 @@ def services() -> Services:
 def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     """The application on a database (default ``KEEN_DATABASE_URL``) and a data folder
     (default ``KEEN_DATA``)."""
-    from . import clip, cost, errors, export, lens, marks, media, shelf, shutter, work
+    from . import cabinet, clip, cost, errors, export, lens, marks, media, shelf, shutter, work
 
     url = url or os.environ["KEEN_DATABASE_URL"]
     data = data or Path(os.environ["KEEN_DATA"])
@@ -77,7 +77,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         Database(url), vault, Queue(url), solver, CostCurves(vault, solver), Looks(vault)
     )
     CSRFProtect(app)
-    for part in (shelf, clip, lens, shutter, marks, cost, export, work, media):
+    for part in (shelf, clip, lens, cabinet, shutter, marks, cost, export, work, media):
         app.register_blueprint(part.page)
     errors.register(app)
     app.after_request(_guarded)

@@ -26,6 +26,7 @@ from ..store.models import Clip
 from ..store.timing import stored_scan
 from . import services, words
 from .arrays import packed
+from .cabinet import newer_edition
 from .work import asked_once, describe, latest
 
 NODES = 260_000  # of a lattice in one answer: two megabytes
@@ -317,6 +318,7 @@ def _solved(
         "revision": clip.revision.number if clip.revision else 0,
         "steering": json.dumps([measure.id, motion_settings(treatment)], sort_keys=True),
         "solving": None,
+        "newer": newer_edition(session, treatment),
     }
     if found is None:
         first = True

@@ -47,6 +47,7 @@ class Probe:
     duration: float  # seconds, first frame shown to last frame gone
     colour: dict[str, int]
     sound: dict[str, Any] | None
+    camera: str = ""  # as the file tells it
 
     @property
     def canvas(self) -> Canvas:
@@ -208,8 +209,22 @@ def _describe(
         duration=duration,
         colour=_colour(first),
         sound=sound,
+        camera=_camera(container.metadata),
     )
     return Scan(probe, pts, stream.time_base)
+
+
+def _camera(metadata: dict[str, str]) -> str:
+    """Maker and model, as cameras write them into their files; empty if they did not."""
+    told = {key.lower(): value.strip() for key, value in metadata.items()}
+
+    def first_of(*names: str) -> str:
+        return next((told[name][:60] for name in names if told.get(name)), "")
+
+    make = first_of("com.apple.quicktime.make", "com.android.manufacturer", "make")
+    model = first_of("com.apple.quicktime.model", "com.android.model", "model")
+    # Some makers repeat themselves in the model's name.
+    return model if model.lower().startswith(make.lower()) else f"{make} {model}".strip()
 
 
 def _colour(first: av.VideoFrame) -> dict[str, int]:

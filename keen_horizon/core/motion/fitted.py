@@ -222,7 +222,7 @@ def lens_settings(treatment: Treatment) -> dict[str, object] | None:
     straightened."""
     if not is_bent(treatment):
         return None
-    evidence = {"on", "found_by", "residual", "edges"}
+    evidence = {"on", "found_by", "residual", "edges", "profile", "edition"}
     kept = treatment.lens.model_dump(mode="json", exclude=evidence)
     keys = treatment.model_dump(mode="json", include={"keys"})["keys"]
     return kept | {"keys": {n: k for n, k in keys.items() if n.startswith("lens.")}}

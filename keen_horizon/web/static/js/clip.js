@@ -1,5 +1,6 @@
 // The clip screen: holds the treatment, asks the server to solve it, and keeps the parts in step.
 import { gaveUp, get, post, unpack } from "./api.js";
+import { cabinet } from "./cabinet.js";
 import { calming } from "./calming.js";
 import { comparing } from "./comparing.js";
 import { dividing } from "./divider.js";
@@ -50,6 +51,7 @@ const VIEW = ["grid", "bare", "marks", "dotSize", "trail", "ruling"]; // what a 
 document.addEventListener("alpine:init", () => {
   window.Alpine.data("clip", () => ({
     ...viewing,
+    ...cabinet,
     ...calming,
     ...comparing,
     ...dividing,
@@ -70,6 +72,8 @@ document.addEventListener("alpine:init", () => {
     ready: false, phase: "", problem: "", note: "", help: false,
     lensOn: true, lensWords: "…", lensWarning: "", way: "angle", bentWords: "", straightViewWords: "", fitWords: "", bendsRays: false, hasK1: false, hasK2: false, hasK4: false, hasP: false,
     dialAngle: null, dialTurned: false, toldFor: "this", amountNow: {}, focalNow: {}, centreXNow: {}, centreYNow: {},
+    houseLenses: [], cabinetWords: "", lensName: "", lensCamera: "", lensLens: "", lensMode: "", newer: null, newerWords: "",
+    boardColumns: 9, boardRows: 6, chartPaper: "A4", chartWords: "", chartViews: [], chartSettings: null, chartCovered: false,
     tracing: false, traceWords: "", pins: [], proposing: false, proposed: [], edgeList: [], edgeWords: [], edgeModel: "", litEdge: null, levelWords: "", levels: [],
     ruling: { ...RULING }, horizon: null, horizonWords: "", horizonTilt: null,
     turnNow: {}, cornering: false, cornerList: [], cornersNow: {}, squared: false, pairAcross: true, pairDown: true, pullLeftNow: {}, pullRightNow: {}, pullTopNow: {}, pullBottomNow: {}, pullWords: "", stretchWords: "",
@@ -319,6 +323,7 @@ document.addEventListener("alpine:init", () => {
       }
       this.showReport(answer.report, answer.words);
       this.takeLens(answer);
+      this.takeNewer(answer.newer);
       const at = answer.first - this.firstFrame; // a window of a long clip starts later
       this.takeLattice(answer.lattice, at);
       parts.stage.output = { ...answer.report.output, aspect: answer.report.output.pixel_aspect };

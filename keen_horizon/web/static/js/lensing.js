@@ -2,7 +2,7 @@
 import { get } from "./api.js";
 
 const DIAL = { low: 40, high: 179, marks: [90, 125, 150, 170], x: 120, y: 122, radius: 92 };
-const STRAIGHT = { model: "rectilinear", focal: 0.832, k1: 0, k2: 0, k3: 0, k4: 0, p1: 0, p2: 0, centre_x: 0, centre_y: 0 };
+const STRAIGHT = { profile: null, edition: null, model: "rectilinear", focal: 0.832, k1: 0, k2: 0, k3: 0, k4: 0, p1: 0, p2: 0, centre_x: 0, centre_y: 0 };
 const SVG = "http://www.w3.org/2000/svg";
 
 const turned = (degrees) => Math.PI * (1 - (degrees - DIAL.low) / (DIAL.high - DIAL.low));
@@ -134,7 +134,7 @@ export const lensing = {
   },
 
   byNumbers(settled) {
-    Object.assign(this.treatment.lens, { found_by: "numbers", residual: null });
+    Object.assign(this.treatment.lens, { found_by: "numbers", residual: null, profile: null, edition: null });
     this.reflect();
     this.solve(settled, !settled);
   },
@@ -152,7 +152,7 @@ export const lensing = {
 
   takeLens(answer) {
     this.lensWords = answer.words.lens;
-    this.lensWarning = answer.words.lens_warning || "";
+    this.lensWarning = [answer.newer && answer.newer.words, answer.words.lens_warning].filter(Boolean).join(" ");
     this.bentWords = answer.words.angles.bent;
     this.straightViewWords = answer.words.angles.straight;
     this.fitWords = answer.words.fit;
