@@ -33,6 +33,7 @@ from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.simulated.brindle_quay import Take, loft_doorway, quay_walk
 from keen_horizon.simulated.truth import Measured, measure_take, step_errors
 
+from .lenses import lenses
 from .rows import ROUNDS, Row, say, timed
 from .steadying import long_clips, shaky_motion, shutters, steadying
 
@@ -42,7 +43,7 @@ HOME = Path(__file__).parent.parent
 def main() -> int:
     parts = {
         "accuracy": accuracy, "steadying": steadying, "shutters": shutters, "solving": solving,
-        "long": long_clips, "speed": speed, "memory": memory, "preview": preview,
+        "lenses": lenses, "long": long_clips, "speed": speed, "memory": memory, "preview": preview,
     }  # fmt: skip
     chosen = sys.argv[1:]
     if not set(chosen) <= set(parts):

@@ -380,6 +380,20 @@ def _pontoon() -> tuple[Panel, ...]:
     )
 
 
+def deck_edges(points: int = 80) -> Array:
+    """``(edges, points, 3)`` long straight edges seen from the tender: the coping of the quay, the
+    front of the pontoon, and the eaves of the engine shed."""
+    along = np.linspace(0, 1, points)[:, None]
+    ends = np.array(
+        [
+            [(-27.8, -0.16, FAR_QUAY - 1.25), (27.0, -0.16, FAR_QUAY - 1.25)],
+            [(-8.9, 0.62, 13.4), (8.9, 0.62, 13.4)],
+            [(-7.2, -5.4, FAR_QUAY), (7.4, -5.4, FAR_QUAY)],
+        ]
+    )
+    return np.stack([start + along * (stop - start) for start, stop in ends])
+
+
 def slip_descent(seconds: float = 8.0, *, shaken: bool = True) -> Take:
     """From a small drone over the slip, in gusts: it tilts from straight down to the horizon. A
     barrel lens of 88 degrees across. With ``shaken`` False, the same move without the gusts."""
@@ -479,17 +493,17 @@ def _shed_openings() -> list[tuple[float, float, float, float]]:
 
 
 def shed_edges(points: int = 40) -> Array:
-    """``(edges, points, 3)`` straight edges of the shed in the world: of its bands of stone and of
-    those above and below its windows, the first two from end to end."""
+    """``(edges, points, 3)`` straight edges of the shed in the world, where two colours meet: of its
+    two bands of stone, from end to end, and of lintels, sills and glass."""
     along = np.linspace(0, 1, points)
     edges = []
     for y in (0.62, 5.62):
-        row = int(y * FINE)
-        edges.append(([10.0, row], [SHED_WIDTH * FINE - 10.0, row]))
+        for row in (int(y * FINE), int((y + 0.16) * FINE)):
+            edges.append(([10.0, row], [SHED_WIDTH * FINE - 10.0, row]))
     for x, y, wide, high in _shed_openings():
         left, top, across, down = (int(v * FINE) for v in (x, y, wide, high))
-        edges.append(([left - 12, top - 26], [left + across + 12, top - 26]))
-        edges.append(([left - 12, top + down + 22], [left + across + 12, top + down + 22]))
+        for row in (top - 26, top + down + 2, top + down + 22):
+            edges.append(([left - 12, row], [left + across + 12, row]))
         edges.append(([left, top + 8], [left, top + down - 8]))
         edges.append(([left + across, top + 8], [left + across, top + down - 8]))
     metre = int(SHED_HIGH * FINE) / SHED_HIGH

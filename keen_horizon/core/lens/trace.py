@@ -31,8 +31,10 @@ STRAY = 1.2  # px from the curve, beyond which a column is a distraction
 ENOUGH = 0.3  # of the strip's strong gradients: more is not better, so that one strong edge does
 # not outshine another
 HOP = 0.2  # price of a row sideways, in columns that show the edge
-AWAY = 0.004  # price of a px between a click and the edge, of all that an edge is worth
-FAR_OFF = 0.1  # likewise, where it is more than OFF
+AWAY = 0.01  # price of a px between a click and the edge, of all that an edge is worth
+FAR_OFF = 1.0  # likewise, where it is more than OFF
+RIVALS = 3  # edges that are looked at
+RIVAL = 5.0  # px around one that is struck out
 WEAK = 0.12  # likewise: less is no edge
 LEAST_SEEN = 0.45  # of the columns that must show the edge
 PIECES = 32  # points that are given, at most
@@ -95,7 +97,8 @@ def trace_edge(
     for _ in range(3):
         course_at, strength = _refined(sign * strip, smooth + reach)
         course_at = course_at - reach
-        inside = strength > WEAK
+        # First without freedom to follow a distraction at an end, then with it.
+        inside = (strength > WEAK) & (np.abs(course_at - _plain(u, course_at, degree)) < 3.0)
         for _ in range(3):
             if inside.sum() < max(8, LEAST_SEEN * count):
                 break
@@ -111,6 +114,16 @@ def trace_edge(
     offsets = np.where(inside, course_at, np.nan)
     points = _pieces(u, offsets, ends[0], along, normal, length)
     return Trace(points, seen, float(np.clip(strength[inside].mean(), 0, 1)))
+
+
+def _plain(u: Real, offsets: Real, degree: int) -> Real:
+    """A stiffer curve through most of the offsets."""
+    weight = np.ones(len(u))
+    smooth = offsets
+    for _ in range(4):
+        smooth = _curve(u, offsets, weight, 3 if degree == 5 else 5)
+        weight = np.asarray(1.0 / (1.0 + (offsets - smooth) ** 2), float)
+    return smooth
 
 
 def _curve(u: Real, offsets: Real, weight: Real, degree: int) -> Real:
@@ -143,34 +156,34 @@ def _strongest(strip: Real, reach: int) -> tuple[Real, float]:
     away = np.abs(np.arange(-reach, reach + 1.0))
     ends = np.where(away > OFF, -1e6, -AWAY * strip.shape[1] * away)
     u = np.linspace(0, 1, strip.shape[1])
-    found: list[tuple[float, Real, float, float]] = []
-    for hop, sign in ((HOP, 1.0), (HOP, -1.0), (5 * HOP, 1.0), (5 * HOP, -1.0)):
-        if hop > HOP and max(found, key=lambda one: one[0])[3] < OFF:
-            break  # clicks and edge agree
+    found: list[tuple[float, Real, float]] = []
+    rows_of = np.arange(-reach, reach + 1.0)[:, None]
+    for sign in (1.0, -1.0):
         worth = np.minimum(sign * soft / ENOUGH, 1.0)
-        rows, _ = _course(worth, ends, steps=2, hop=hop)
-        course = np.asarray(rows - float(reach), float)
-        # A course may leap to a stronger edge next to the one that was clicked: then its curve
-        # does not end where the clicks are.
-        weight = np.ones(len(u))
-        for _ in range(3):
-            smooth = _curve(u, course, weight, 4)
-            weight = np.asarray(1.0 / (1.0 + (course - smooth) ** 2), float)
-        missed = np.abs(smooth[[0, -1]])
-        score = _mean_under(worth, smooth + reach)
-        score -= float(AWAY * missed.sum() + FAR_OFF * np.maximum(missed - OFF, 0).sum())
-        found.append((score, course, sign, float(missed.max())))
-    _, course, sign, _ = max(found, key=lambda one: one[0])
+        for _ in range(RIVALS):
+            course = _course(worth, ends, steps=2)[0] - float(reach)
+            # A course may leap to a stronger edge next to the one that was clicked: then its curve
+            # does not end where the clicks are. That rival is struck out, and the next is found.
+            weight = np.ones(len(u))
+            for _ in range(3):
+                smooth = _curve(u, course, weight, 4)
+                weight = np.asarray(1.0 / (1.0 + (course - smooth) ** 2), float)
+            missed = np.abs(smooth[[0, -1]])
+            score = _mean_under(worth, smooth + reach) - float(AWAY * missed.sum())
+            if missed.max() < OFF:
+                found.append((score, course, sign))
+                break
+            worth = np.where(np.abs(rows_of - smooth) < RIVAL, -1.0, worth)
+            found.append((score - FAR_OFF, course, sign))
+    _, course, sign = max(found, key=lambda one: one[0])
     return course, sign
 
 
-def _course(
-    worth: Real, ends: Real, steps: int, hop: float = HOP
-) -> tuple[NDArray[np.intp], float]:
+def _course(worth: Real, ends: Real, steps: int) -> tuple[NDArray[np.intp], float]:
     """``(columns,)`` rows of the course of most worth through ``(rows, columns)``, and that.
 
     ``ends`` ``(rows,)`` is added at both ends; from column to column it moves ``steps`` at most,
-    each at the price of ``hop``.
+    each at the price of :data:`HOP`.
     """
     k, count = worth.shape
     total = worth[:, 0] + ends
@@ -180,7 +193,7 @@ def _course(
         padded[steps : steps + k] = total
         best = padded[steps : steps + k].copy()
         for step in (s for s in range(-steps, steps + 1) if s):
-            value = padded[steps + step : steps + step + k] - hop * abs(step)
+            value = padded[steps + step : steps + step + k] - HOP * abs(step)
             better = value > best
             best[better] = value[better]
             came[t][better] = step
