@@ -9,19 +9,20 @@ from dataclasses import replace
 import numpy as np
 
 from ..core.geometry.canvas import Canvas
-from ..core.geometry.similarity import Similarities
 from ..core.lens.chosen import lens_of, recorded_canvas
 from ..core.media.probe import Probe
 from ..core.motion.fit import Model
 from ..core.motion.fitted import (
     base_motion,
+    carried_over,
     fitted_motion,
     is_bent,
     lens_settings,
     motion_settings,
+    straight_focal,
     straight_motion,
 )
-from ..core.motion.found import CameraMotion, HeldTrack
+from ..core.motion.found import CameraMotion, HeldTrack, LocalMotion
 from ..core.motion.groups import MarkGroup, groups_of
 from ..core.motion.held import read_track, track_name, write_track
 from ..core.motion.kept import FIT, motion_path, packed, read_motion, unpacked
@@ -97,7 +98,8 @@ class Solver:
                 with np.load(path, allow_pickle=False) as kept:
                     found = unpacked(dict(kept), recorded_canvas(treatment, canvas))
             else:
-                found = straight_motion(self.marks(measure), canvas, treatment, model)
+                bent = self.base_motion(recording, measure, model)
+                found = straight_motion(self.marks(measure), canvas, treatment, bent)
                 with self._vault.keeping(key) as part:
                     np.savez(part, allow_pickle=False, **packed(found))
             self._motions.put(key, found)
@@ -147,9 +149,11 @@ class Solver:
             bent = self.base_motion(recording, measure, model).window(start, stop)
             canvas = recorded_canvas(treatment, _canvas(recording))
             lens = lens_of(treatment, canvas, bent.first + np.arange(len(bent)))
-            scale = 1.0 if lens is None else float(np.mean(lens.scale))
-            steps = Similarities(bent.steps.a, scale * bent.steps.b)
-            return replace(bent, steps=steps, lens=lens, wobble=None, mesh=None)
+            steps = carried_over(bent.steps, lens)
+            local = None
+            if treatment.motion.model == "rotation" and lens is not None:
+                local = LocalMotion("rotation", None, straight_focal(lens))
+            return replace(bent, steps=steps, lens=lens, wobble=None, mesh=None, local=local)
         if found is None:
             found = fitted_motion(
                 self.marks(measure).window(start, stop),

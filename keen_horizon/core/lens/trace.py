@@ -161,13 +161,14 @@ def _strongest(strip: Real, reach: int) -> tuple[Real, float]:
     for sign in (1.0, -1.0):
         worth = np.minimum(sign * soft / ENOUGH, 1.0)
         for _ in range(RIVALS):
-            course = _course(worth, ends, steps=2)[0] - float(reach)
+            course = np.asarray(_course(worth, ends, steps=2)[0] - float(reach), float)
             # A course may leap to a stronger edge next to the one that was clicked: then its curve
             # does not end where the clicks are. That rival is struck out, and the next is found.
             weight = np.ones(len(u))
             for _ in range(3):
                 smooth = _curve(u, course, weight, 4)
                 weight = np.asarray(1.0 / (1.0 + (course - smooth) ** 2), float)
+            smooth = np.asarray(smooth, float)
             missed = np.abs(smooth[[0, -1]])
             score = _mean_under(worth, smooth + reach) - float(AWAY * missed.sum())
             if missed.max() < OFF:

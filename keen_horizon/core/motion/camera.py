@@ -13,7 +13,7 @@ from ..geometry.similarity import Similarities
 from .blur import blurred_frames
 from .continuity import Candidates, chain_of
 from .cuts import find_cuts
-from .fit import Fit, Model, fits
+from .fit import FADE_END, Fit, Model, fade, fits, weighted
 from .found import CameraMotion
 from .layer import settle
 from .measure import Measure
@@ -23,6 +23,7 @@ BATCH = 256  # pairs worked on at once: bounds memory whatever the clip's length
 KEPT = 8  # batches, at most, whose pairs are kept for the next round
 RECORDS_AT_ONCE = 1 << 18  # likewise
 SECOND_THOUGHTS = 4  # times that contradicted pairs are fitted again, at most
+REFIT_WIDTHS = np.array([5.0, 4.0, 3.0])  # of the fade, in those that a fit ends with
 CONTRADICTED = 0.5  # mean trust of the steering marks below which a pair is
 
 
@@ -71,6 +72,30 @@ def camera_motion(
         np.zeros(0, bool) if aside is None else aside,
     )  # fmt: skip
     return replace(motion, blurred=blurred_frames(measure.sharpness, motion.segments))
+
+
+def refitted(measure: Measure, canvas: Canvas, motion: CameraMotion) -> CameraMotion:
+    """``motion`` fitted again, from where it is, to all marks that come near it: wider than a
+    fit from nothing, so that what is out of place does not lose its say."""
+    a, b = motion.steps.a.copy(), motion.steps.b.copy()
+    sure, residual = motion.confidence.copy(), motion.residual.copy()
+    end = FADE_END * canvas.radius
+    for first in range(1, len(motion), BATCH):
+        part = np.arange(first, min(first + BATCH, len(motion)))
+        pairs = pairs_of(measure, canvas, part, motion.aside)
+        weight = np.zeros(pairs.valid.shape)
+        for width in REFIT_WIDTHS * end:
+            rest = np.abs(pairs.after - (a[part, None] * pairs.before + b[part, None]))
+            weight = pairs.valid * fade(rest, width)
+            a[part], b[part] = weighted(pairs, weight, motion.model)
+        near = weight.sum(axis=1) / np.maximum(pairs.valid.sum(axis=1), 1)
+        sure[part] = np.maximum(sure[part], np.clip(2 * near - 0.3, 0, 1))
+        rest = np.abs(pairs.after - (a[part, None] * pairs.before + b[part, None]))
+        weight = pairs.valid * fade(rest, end)
+        total = np.maximum(weight.sum(axis=1), 1e-9)
+        residual[part] = np.sqrt((weight * rest**2).sum(axis=1) / total)
+    a[motion.cuts], b[motion.cuts] = 1, 0
+    return replace(motion, steps=Similarities(a, b), confidence=sure, residual=residual)
 
 
 class _Batches:

@@ -10,12 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
+from ..geometry.similarity import Similarities
 from ..lens.chosen import lens_of, recorded_canvas
 from ..lens.lens import Lens
 from ..quality.wobble import local_wobble
 from ..treatment import HeldPoint, MotionSettings, Treatment
 from .aside import aside_records
-from .camera import camera_motion
+from .camera import camera_motion, refitted
 from .fit import Model
 from .found import SIMPLEST_FIRST, CameraMotion, HeldTrack, LocalMotion
 from .groups import MarkGroup, groups_of
@@ -54,9 +55,13 @@ def fitted_motion(
         aside, notes = aside_records(settings, measure, canvas, whole, groups)
     lens, bent_residual = None, None
     if is_bent(treatment):
-        straight_base = straight_base or partial(straight_motion, measure, canvas, treatment)
-        motion = straight_base(model)
-        bent_residual = _residual(base(model))
+        recorded = base(model)
+        motion = (
+            straight_base(model)
+            if straight_base is not None
+            else straight_motion(measure, canvas, treatment, recorded)
+        )
+        bent_residual = _residual(recorded)
         canvas, lens = recorded_canvas(treatment, canvas), motion.lens
         if lens is not None:
             measure, useless = through_lens(measure, canvas, lens)
@@ -71,7 +76,9 @@ def fitted_motion(
         )
     rows = straight = None
     if shutter.on and shutter.readout > 0:
-        fit = partial(camera_motion, canvas=canvas, model=model, aside=aside, narrow=narrow)
+        fit = None
+        if lens is None:
+            fit = partial(camera_motion, canvas=canvas, model=model, aside=aside, narrow=narrow)
         measure, motion, rows = through_shutter(
             measure, canvas, motion, shutter.readout / 1000, strong=shutter.strong, fit=fit
         )
@@ -91,7 +98,13 @@ def fitted_motion(
             )
             chosen = "similarity"
         if chosen == "rotation" and angle is not None:
-            motion = rotating(measure, canvas, motion, angle)
+            start = carried_over(base(model).steps, lens)
+            motion = rotating(measure, canvas, motion, angle, start)
+            turned_wobble = rotating_wobble(measure, canvas, motion)
+            if straight is not None:
+                straight = turned_wobble
+            else:
+                wobble = turned_wobble
         elif chosen == "mesh" and settings.stiffness == STIFFNESS and motion.mesh is not None:
             motion = replace(motion, local=LocalMotion(chosen, motion.mesh))
         else:
@@ -107,6 +120,17 @@ def fitted_motion(
     )  # fmt: skip
 
 
+def rotating_wobble(
+    measure: Measure, canvas: Canvas, motion: CameraMotion
+) -> NDArray[np.complex64]:
+    """The wobble of a picture whose camera turns: what the turns do to it beyond their shift, and
+    what is left besides. A mesh on top of shifts alone would lose the marks of a wide lens."""
+    rest = local_motion(measure, canvas, motion, "mesh", STIFFNESS).steps
+    assert rest is not None
+    whole = rest + rotation_steps(motion, canvas)
+    return local_wobble(whole, motion.sure, motion.times, motion.segments, canvas)
+
+
 def is_bent(treatment: Treatment) -> bool:
     """Whether marks have to be straightened, or their pixels are not as wide as recorded."""
     lens = treatment.lens
@@ -114,22 +138,39 @@ def is_bent(treatment: Treatment) -> bool:
 
 
 def straight_motion(
-    measure: Measure, canvas: Canvas, treatment: Treatment, model: Model
+    measure: Measure, canvas: Canvas, treatment: Treatment, bent: CameraMotion
 ) -> CameraMotion:
-    """As :func:`base_motion`, of marks straightened through the treatment's lens."""
+    """As :func:`base_motion`, of marks straightened through the treatment's lens.
+
+    ``bent`` is the fit to the marks as they were recorded. Who steers is settled there: to the
+    side, a straightened picture of a wide lens moves so much more than in its middle that a
+    similarity would lose the marks.
+    """
     canvas = recorded_canvas(treatment, canvas)
     lens = lens_of(treatment, canvas, measure.first + np.arange(len(measure)))
-    aside = None
+    motion = replace(bent, steps=carried_over(bent.steps, lens), lens=lens)
     if lens is not None:
         measure, useless = through_lens(measure, canvas, lens)
-        aside = useless if useless.any() else None
-    return replace(base_motion(measure, canvas, model, aside), lens=lens)
+        motion = replace(motion, aside=useless if useless.any() else motion.aside)
+    motion = refitted(measure, canvas, motion)
+    mesh, wobble = _mesh_and_wobble(measure, canvas, motion)
+    return replace(motion, wobble=wobble, mesh=mesh)
+
+
+def carried_over(steps: Similarities, lens: Lens | None) -> Similarities:
+    """Steps of the recorded picture as they are in the middle of the straight plane."""
+    scale = 1.0 if lens is None else float(np.mean(lens.scale))
+    return Similarities(steps.a, scale * steps.b)
 
 
 def straight_angle(lens: Lens) -> float:
     """Degrees across the straight plane's own rectangle."""
-    focal = float(np.mean(lens.focal * np.asarray(lens.scale)))
-    return float(np.degrees(2 * np.arctan(lens.canvas.half[0] / focal)))
+    return float(np.degrees(2 * np.arctan(lens.canvas.half[0] / straight_focal(lens))))
+
+
+def straight_focal(lens: Lens) -> float:
+    """Focal length of the straight plane, scene units."""
+    return float(np.mean(lens.focal * np.asarray(lens.scale)))
 
 
 def _residual(motion: CameraMotion) -> float | None:

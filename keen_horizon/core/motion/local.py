@@ -32,6 +32,7 @@ STIFFNESS = 0.1  # price of a spline's difference from its neighbours, at stiffn
 GROUND = 0.02  # price of a spline at all, of the same
 ROUNDS = 3  # of reweighting
 WIDE = 4.0  # times FADE_END, at which reweighting begins: parallax is not an outlier
+ENOUGH_MARKS = 30  # that a turn explains, for it to be believed whatever a similarity made of it
 PAIRS_ASKED = 80  # for choosing a model
 WORTH = 0.88  # a richer model must leave less than this share of what a simpler one leaves
 WORTH_PX = 0.03  # and at least this much less, working pixels
@@ -57,25 +58,51 @@ def local_motion(
 
 
 def rotating(
-    measure: Measure, canvas: Canvas, motion: CameraMotion, angle_of_view: float
-) -> CameraMotion:
+    measure: Measure, canvas: Canvas, motion: CameraMotion, angle_of_view: float,
+    start: Similarities | None = None,
+) -> CameraMotion:  # fmt: skip
     """``motion`` fitted again as that of a camera that turns, ``angle_of_view`` degrees across.
+    ``start`` is what the centre does, if that is known better than from ``motion``.
 
     Its steps are then what happens at the picture's centre: further out, the same turn moves the
     picture more, and what a similarity takes for a mean shift belongs to the turn.
     """
     fitter = _fitter("rotation", canvas, STIFFNESS, angle_of_view)
+    focal = _focal(canvas, angle_of_view)
     a, b = motion.steps.a.copy(), motion.steps.b.copy()
+    sure, residual = motion.confidence.copy(), motion.residual.copy()
     for part, pairs in _batches(measure, canvas, motion):
         rest = _rest(pairs, motion, part)
+        if start is not None:
+            rest = _turned_rest(pairs, start, part, focal)
         moved = np.where(pairs.valid, pairs.after - pairs.before, 0)
         found = _robust(fitter, pairs.before, moved, pairs.valid, canvas, rest)
+        miss = np.abs(moved - fitter.values(fitter.design(pairs.before), found))
+        # Out where a turn moves the picture most a similarity may have lost the marks.
+        weight = pairs.valid * fade(miss, FADE_END * canvas.radius)
+        share = weight.sum(axis=1) / np.maximum(pairs.valid.sum(axis=1), 1)
+        enough = np.minimum(weight.sum(axis=1) / ENOUGH_MARKS, 1.0)
+        sure[part] = np.maximum(sure[part], enough * np.clip(2 * share - 0.3, 0, 1))
+        total = np.maximum(weight.sum(axis=1), 1e-9)
+        residual[part] = np.sqrt((weight * miss**2).sum(axis=1) / total)
         unit = canvas.radius
         b[part] = found[:, 0] + 1j * found[:, 1]
         a[part] = 1 + (found[:, 2] + 1j * found[:, 3]) / unit
     a[0], a[motion.cuts], b[0], b[motion.cuts] = 1, 1, 0, 0
-    focal = _focal(canvas, angle_of_view)
-    return replace(motion, steps=Similarities(a, b), local=LocalMotion("rotation", None, focal))
+    return replace(
+        motion, steps=Similarities(a, b), confidence=sure, residual=residual,
+        local=LocalMotion("rotation", None, focal),
+    )  # fmt: skip
+
+
+def _turned_rest(
+    pairs: Pairs, steps: Similarities, frames: slice | NDArray[np.intp], focal: float
+) -> Complex:
+    """As :func:`_rest`, of turns that move the centre by the steps' shifts; to first order."""
+    a, b = steps.a[frames][:, None], steps.b[frames][:, None]
+    z = pairs.before
+    more = (z.real * b.real + z.imag * b.imag) / focal**2
+    return np.asarray(np.where(pairs.valid, pairs.after - (a * z + b + z * more), 0))
 
 
 def rotation_steps(motion: CameraMotion, canvas: Canvas) -> NDArray[np.complex64]:
@@ -257,7 +284,9 @@ def _robust(
 
 
 def _rest(pairs: Pairs, motion: CameraMotion, frames: slice | NDArray[np.intp]) -> Complex:
-    """``(p, m)`` how far each mark is from where the similarity puts it."""
+    """``(p, m)`` how far each mark is from where the similarity, or the turn, puts it."""
+    if motion.local is not None and motion.local.focal is not None:
+        return _turned_rest(pairs, motion.steps, frames, motion.local.focal)
     a, b = motion.steps.a[frames][:, None], motion.steps.b[frames][:, None]
     return np.asarray(np.where(pairs.valid, pairs.after - (a * pairs.before + b), 0))
 

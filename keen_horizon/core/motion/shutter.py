@@ -20,9 +20,8 @@ from scipy.linalg import solveh_banded
 
 from ..geometry.bend import RowMotion
 from ..geometry.canvas import Canvas, Complex
-from ..geometry.similarity import Similarities
-from .camera import BATCH
-from .fit import FADE_END, fade, weighted
+from .camera import BATCH, refitted
+from .fit import FADE_END, fade
 from .found import CameraMotion
 from .measure import Measure
 from .pairs import Pairs, pairs_of
@@ -39,7 +38,6 @@ UNSURE = 6.0  # ms of uncertainty beyond which nothing is said
 ROUNDS = 4
 WIDTHS = np.array([16.0, 8.0, 5.0, 5.0])  # of the fade, in those that a fit ends with
 STRONG_ROUNDS = 2  # marks that vibrate are believed only once most of it is gone
-REFIT_WIDTHS = np.array([5.0, 4.0, 3.0])  # of the fade, likewise
 BELIEVED = 5.0  # times the fade a fit ends with, within which a mark tells of its band
 SMOOTH = 0.3  # price of a band's difference from its neighbours' mean, in marks
 PULL = 0.05  # price of a band's motion at all, in marks: what is not known stays 0
@@ -208,40 +206,22 @@ def row_motion(motion: CameraMotion, canvas: Canvas, readout: float) -> RowMotio
 
 def through_shutter(
     measure: Measure, canvas: Canvas, motion: CameraMotion, readout: float, *, strong: bool,
-    fit: Callable[[Measure], CameraMotion],
+    fit: Callable[[Measure], CameraMotion] | None = None,
 ) -> tuple[Measure, CameraMotion, RowMotion]:  # fmt: skip
     """The straightened measure, its motion, and the rows' motion, for a ``readout`` in seconds.
 
-    ``motion`` is that of the marks as they were seen; ``fit`` fits straightened ones. ``strong``
-    takes bands of rows into account.
+    ``motion`` is that of the marks as they were seen; ``fit`` fits straightened ones, if not from
+    where ``motion`` is. ``strong`` takes bands of rows into account.
     """
     straight = measure
     for _ in range(2 + STRONG_ROUNDS * strong):
-        motion = _refitted(straight, canvas, motion)
+        motion = refitted(straight, canvas, motion)
         rows = row_motion(motion, canvas, readout)
         if strong:
             rows = banded(measure, canvas, motion, rows)
         straight = straightened(measure, canvas, rows)
-    return straight, replace(fit(straight), lens=motion.lens), rows
-
-
-def _refitted(measure: Measure, canvas: Canvas, motion: CameraMotion) -> CameraMotion:
-    """``motion`` fitted again, from where it is, to all marks that come near it: wider than a
-    fit from nothing, so that rows out of place do not lose their say."""
-    a, b = motion.steps.a.copy(), motion.steps.b.copy()
-    sure = motion.confidence.copy()
-    for first in range(1, len(motion), BATCH):
-        part = np.arange(first, min(first + BATCH, len(motion)))
-        pairs = pairs_of(measure, canvas, part, motion.aside)
-        weight = np.zeros(pairs.valid.shape)
-        for width in REFIT_WIDTHS * np.array(FADE_END * canvas.radius):
-            rest = np.abs(pairs.after - (a[part, None] * pairs.before + b[part, None]))
-            weight = pairs.valid * fade(rest, width)
-            a[part], b[part] = weighted(pairs, weight, motion.model)
-        near = weight.sum(axis=1) / np.maximum(pairs.valid.sum(axis=1), 1)
-        sure[part] = np.maximum(sure[part], np.clip(2 * near - 0.3, 0, 1))
-    a[motion.cuts], b[motion.cuts] = 1, 0
-    return replace(motion, steps=Similarities(a, b), confidence=sure)
+    last = refitted(straight, canvas, motion) if fit is None else fit(straight)
+    return straight, replace(last, lens=motion.lens), rows
 
 
 def banded(

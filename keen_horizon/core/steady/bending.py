@@ -42,14 +42,14 @@ def bend_of(motion: CameraMotion, canvas: Canvas, settings: MotionSettings) -> B
     return held_back(bend, settings.stretch_limit / 100.0)
 
 
-def rotation_bend(steady: Similarities, canvas: Canvas, focal: float, limit: float) -> Bend:
+def rotation_bend(steady: Similarities, canvas: Canvas, focal: float) -> Bend:
     """What a turn of the camera does beyond the corrections' similarities, whose shifts are those
-    of the centre; ``limit`` percent of stretch at most."""
+    of the centre. Rigid, however wide the lens: the limit of stretch is not for it."""
     places = node_places(canvas)
     nodes = np.empty((len(steady), *places.shape), np.complex64)
     for t, b in enumerate(steady.b):
         nodes[t] = turned(places - b, complex(b), focal) - places
-    return held_back(Bend(canvas, nodes), limit / 100.0)
+    return Bend(canvas, nodes)
 
 
 def held_back(bend: Bend, most: float) -> Bend:

@@ -142,7 +142,7 @@ def _corrected(motion: CameraMotion, chain: WarpChain, treatment: Treatment) -> 
         rim=(float(rim.real.max()), float(rim.imag.max())),
     )  # fmt: skip
     if motion.local is not None and motion.local.focal is not None:
-        turn = rotation_bend(steady, canvas, motion.local.focal, settings.stretch_limit)
+        turn = rotation_bend(steady, canvas, motion.local.focal)
         chain = replace(chain, bend=turn)
         rim = outline(base.output, base.scale, bent=True)
     corrected = held_below(replace(chain, steady=steady), ceiling, rim)

@@ -26,7 +26,7 @@ export const cabinet = {
 
   useLens(lens) {
     this.edgeFit = null;
-    Object.assign(this.treatment.lens, lens.settings, { on: true });
+    this.adopt(lens.settings);
     for (const name of ["lens.focal", "lens.centre_x", "lens.centre_y"]) delete this.treatment.keys[name];
     this.solve(true);
     this.houseLenses = this.houseLenses.map((one) => ({ ...one, used: one.id === lens.id }));
@@ -135,7 +135,7 @@ export const cabinet = {
 
   useChart() {
     this.edgeFit = null;
-    Object.assign(this.treatment.lens, this.chartSettings, { on: true, profile: null, edition: null });
+    this.adopt({ ...this.chartSettings, profile: null, edition: null });
     this.solve(true);
   },
 

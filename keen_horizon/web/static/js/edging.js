@@ -107,8 +107,7 @@ export const edging = {
     const found = await this.guard(() => post(`${this.base}/lens/fit`, asked));
     if (found) {
       this.takeFit(found);
-      Object.assign(lens, found.settings, { profile: null, edition: null });
-      lens.on = true;
+      this.adopt({ ...found.settings, profile: null, edition: null });
     }
     this.listEdges();
     await this.solve(!dragged, dragged);

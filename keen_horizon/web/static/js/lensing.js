@@ -28,7 +28,16 @@ export const lensing = {
     this.watchEdges();
   },
 
+  // A lens that is known lets the camera's motion be a turn, which explains a wide picture best.
+  adopt(settings) {
+    const { lens, motion } = this.treatment;
+    if (lens.model === "rectilinear" && settings.model !== "rectilinear" && motion.model === "similarity") motion.model = "rotation";
+    Object.assign(lens, settings, { on: true });
+  },
+
   noLens() {
+    const { motion } = this.treatment;
+    if (motion.model === "rotation" && motion.angle_of_view === null) motion.model = "similarity";
     Object.assign(this.treatment.lens, STRAIGHT, { found_by: "nothing", residual: null, amount: 100 });
     for (const name of ["lens.amount", "lens.focal", "lens.centre_x", "lens.centre_y"]) delete this.treatment.keys[name];
     this.solve(true);
@@ -104,7 +113,7 @@ export const lensing = {
       this.dialWish = null;
       await this.guard(async () => {
         const { focal } = await get(`${this.base}/lens/angle?degrees=${wish.degrees}&shape=${encodeURIComponent(this.toldFor)}`);
-        Object.assign(this.treatment.lens, STRAIGHT, { model: "fisheye", focal, found_by: "angle", residual: null, on: true });
+        this.adopt({ ...STRAIGHT, model: "fisheye", focal, found_by: "angle", residual: null });
         await this.solve(wish.settled, !wish.settled);
       });
     }
@@ -114,7 +123,7 @@ export const lensing = {
   // --- the numbers ------------------------------------------------------------------------------
 
   setModel(event) {
-    this.treatment.lens.model = event.target.value;
+    this.adopt({ model: event.target.value });
     this.byNumbers(true);
   },
 
