@@ -1,4 +1,5 @@
-"""The pipeline without a server: ``./keen measure``, ``correct``, ``cost``, ``treatment``."""
+"""The pipeline without a server: ``./keen measure``, ``correct``, ``cost``, ``treatment``, and
+``lens`` (:mod:`.lens_cli`)."""
 
 from __future__ import annotations
 
@@ -27,6 +28,7 @@ from .core.motion.shutter import estimate_readout
 from .core.steady.cost import cost_curve, starts
 from .core.steady.solution import solve
 from .core.treatment import HeldPoint, Treatment, read, schema, with_settings
+from .lens_cli import add_lens, with_lens
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -75,12 +77,14 @@ def _parser() -> argparse.ArgumentParser:
     what.add_argument("--default", action="store_true")
     what.add_argument("--schema", action="store_true")
     verb.set_defaults(run=_treatment)
+    add_lens(verbs)
     return parser
 
 
 def _with_treatment(verb: argparse.ArgumentParser) -> None:
     _with_care(verb)
     verb.add_argument("--treatment", type=Path, metavar="FILE.json")
+    verb.add_argument("--lens", type=Path, metavar="LENS.json", help="a lens profile, or a YAML")
     verb.add_argument("--set", action="append", default=[], metavar="motion.calm=60")
     verb.add_argument("--range", metavar="A:B", help="first and last frame, both included")
 
@@ -99,7 +103,8 @@ def _measure(options: argparse.Namespace) -> None:
 
 
 def _correct(options: argparse.Namespace) -> None:
-    treatment = _chosen(options)
+    found = scan(options.input)
+    treatment = _chosen(options, found)
     if options.lines is not None and options.lines < 16:
         raise KeenError(f"--lines cannot be {options.lines}; allowed: 16 and more.")
     if options.output.suffix.lower() not in CONTAINERS:
@@ -107,7 +112,6 @@ def _correct(options: argparse.Namespace) -> None:
             "only MP4 and MOV files are written.", file=options.output,
             remedy="End its name in .mp4 or .mov.",
         )  # fmt: skip
-    found = scan(options.input)
     if options.output.exists() and options.output.samefile(options.input):
         raise KeenError(
             "the output would overwrite the input.", file=options.output,
@@ -146,8 +150,8 @@ def _correct(options: argparse.Namespace) -> None:
 
 
 def _cost(options: argparse.Namespace) -> None:
-    treatment = _chosen(options)
     found = scan(options.input)
+    treatment = _chosen(options, found)
     first, last = _range(options, found)
     canvas = found.probe.canvas
     with _measured(options, found, first, last) as measured:
@@ -188,8 +192,10 @@ def _measured(
         )  # fmt: skip
 
 
-def _chosen(options: argparse.Namespace) -> Treatment:
+def _chosen(options: argparse.Namespace, found: Scan) -> Treatment:
     treatment = read(options.treatment) if options.treatment else Treatment()
+    if options.lens is not None:
+        treatment = with_lens(treatment, options.lens, found.probe.canvas)
     return with_settings(treatment, options.set)
 
 

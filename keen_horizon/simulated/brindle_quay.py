@@ -493,8 +493,8 @@ def _shed_openings() -> list[tuple[float, float, float, float]]:
 
 
 def shed_edges(points: int = 40) -> Array:
-    """``(edges, points, 3)`` straight edges of the shed in the world, where two colours meet: of its
-    two bands of stone, from end to end, and of lintels, sills and glass."""
+    """``(edges, points, 3)`` straight edges of the shed in the world, where two colours meet: of
+    its two bands of stone, from end to end, and of lintels, sills and glass."""
     along = np.linspace(0, 1, points)
     edges = []
     for y in (0.62, 5.62):

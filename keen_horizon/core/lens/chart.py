@@ -98,9 +98,17 @@ def calibrate(
             "no lens explains these charts; are they all of the same camera, zoom and size?"
         )
     best = fits[0]
-    if len(fits) == 2 and fits[1].residual < FISHEYE_GAIN * fits[0].residual:
+    if len(fits) == 2 and (
+        fits[1].residual < FISHEYE_GAIN * fits[0].residual or not _reaches(fits[0], width, height)
+    ):
         best = fits[1]
     return best
+
+
+def _reaches(fit: ChartFit, width: int, height: int) -> bool:
+    """Whether a fit goes on to the corners of the frame, instead of folding before."""
+    corner = np.hypot(width, height) / 2 / (fit.focal * width)
+    return bool(np.isfinite(fit.distortion.straighten(np.array([corner + 0j])))[0])
 
 
 def _without_bad(

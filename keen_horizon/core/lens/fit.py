@@ -34,10 +34,9 @@ BETTER = 6.0  # of Schwarz' criterion, by which a model with more coefficients m
 FISHEYE_FROM = 105.0  # degrees from corner to corner: a lens with less is not called a fisheye
 WORTH_SAYING = 0.7  # of the residual: a model that leaves less is worth mentioning
 NAMES = {
-    "division": "one parameter",
+    "division": "The model of one parameter",
     "brown": "Brown-Conrady",
-    "fisheye": "fisheye",
-    "rectilinear": "no bend",
+    "fisheye": "A fisheye",
 }
 
 
@@ -177,6 +176,12 @@ def fit_edges(
         c.name: float(np.sqrt((fits[c.name][1][counts] ** 2).mean())) for c in tried
     }
     residual = others[best.name]
+    if model is not None and live is None:
+        # What was not asked for may be worth saying.
+        for c in CANDIDATES:
+            if c.count <= allowed and c.name not in fits:
+                strays = _fitted(c, traces, weight)[1]
+                others[c.name] = float(np.sqrt((strays[counts] ** 2).mean()))
     held = {"division": (), "brown": ("k1", "k2", "k3"), "fisheye": ("k1", "k2", "k3", "k4")}[
         best.model
     ][best.free :]
@@ -336,7 +341,7 @@ def _words(
     if better and best.model != "fisheye":
         left, name = min(better)
         said.append(
-            f"{NAMES[name.split()[0]].capitalize()} would explain these edges better: "
+            f"{NAMES[name.split()[0]]} would explain these edges better: "
             f"{left:.2f} px instead of {residual:.2f}."
         )
     if traces.count == 2 and residual > 1.5:
