@@ -11,7 +11,7 @@ from playwright.sync_api import Page
 from keen_horizon.launch.postgres import free_port
 from keen_horizon.launch.running import application
 
-from .browser import browser_page, pause_at, wait_ready
+from .browser import browser_page, pause_at, until, wait_ready
 
 HOME = Path(__file__).parent.parent
 TARGET = HOME / "docs" / "screenshots"
@@ -72,6 +72,16 @@ def _take(page: Page, address: str) -> None:
     page.goto(address.rstrip("/") + deck)
     wait_ready(page)
     _shutter(page)
+    page.goto(address)
+    page.wait_for_selector(".card-clip")
+    shed = _clip(page, "engine shed")
+    page.goto(address.rstrip("/") + shed)
+    wait_ready(page, 120)
+    _edges(page)
+    _square(page)
+    page.goto(address.rstrip("/") + deck)
+    wait_ready(page)
+    _charts(page)
     page.goto(address.rstrip("/") + walk + "/exports")
     page.wait_for_selector(".export-fields option", state="attached")
     if not page.locator(".export-row").count():
@@ -130,11 +140,71 @@ def _keys(page: Page) -> None:
     page.get_by_label("Keyframe of extra zoom here").click()
     page.wait_for_timeout(600)
     pause_at(page, 240)
-    page.get_by_label("Extra zoom, 1 to 2").fill("1.15")
-    page.get_by_label("Extra zoom, 1 to 2").press("Tab")
+    page.get_by_label("Extra zoom, 0.1 to 4").fill("1.15")
+    page.get_by_label("Extra zoom, 0.1 to 4").press("Tab")
     page.wait_for_timeout(900)
     _shot(page, "frame-keys")
     _undo(page, 3)
+
+
+def _settled(page: Page) -> None:
+    data = "Alpine.$data(document.querySelector('.clip'))"
+    page.wait_for_timeout(300)
+    idle = f"!{data}.solving && !{data}.wish && !{data}.note.startsWith('Solving')"
+    until(page, idle, seconds=90)
+
+
+def _edges(page: Page) -> None:
+    """Proposed edges accepted, the picture straight."""
+    pause_at(page, 30)
+    _station(page, "Lens")
+    page.get_by_role("radio", name="Edges", exact=True).click()
+    page.get_by_role("button", name="Propose").click()
+    page.get_by_role("button", name="Accept all").click(timeout=60_000)
+    page.wait_for_selector("[aria-label='Straight edges'] li", timeout=60_000)
+    _settled(page)
+    _shot(page, "lens-edges")
+
+
+def _square(page: Page) -> None:
+    """A corner on its way, with what is under it enlarged."""
+    _station(page, "Frame")
+    page.locator("summary").filter(has_text="Turn and square up").click()
+    page.get_by_role("button", name="Set corners").click()
+    until(page, "keen.stage.grips.length === 4")
+    box = page.locator(".stage").bounding_box()
+    assert box is not None
+    x, y = page.evaluate("keen.stage.grips[0].spot.map((v) => v / keen.stage.ratio)")
+    page.mouse.move(box["x"] + x + 2, box["y"] + y + 2)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 330, box["y"] + 92, steps=6)
+    _shot(page, "square-up")
+    page.mouse.up()
+    page.locator("details").filter(has_text="Turn and square up").get_by_role(
+        "button", name="Set corners"
+    ).or_(page.get_by_role("button", name="Square up", exact=True)).first.click()
+    _settled(page)
+    page.get_by_role("button", name="None", exact=True).click()
+    page.locator("summary").filter(has_text="Turn and square up").click()
+
+
+def _charts(page: Page) -> None:
+    """The deck camera by its angle of view, then by charts."""
+    pause_at(page, 60)
+    _station(page, "Lens")
+    page.get_by_role("radio", name="Angle", exact=True).click()
+    dial = page.locator(".dial")
+    dial.focus()
+    for _ in range(5):
+        dial.press("PageUp")
+    _settled(page)
+    page.mouse.move(5, 5)
+    _shot(page, "lens-angle")
+    page.get_by_role("radio", name="Chart", exact=True).click()
+    page.get_by_role("button", name="Demo set").click()
+    page.get_by_role("button", name="Use this lens").click(timeout=120_000)
+    _settled(page)
+    _shot(page, "lens-chart")
 
 
 def _shutter(page: Page) -> None:

@@ -117,13 +117,13 @@ def test_moving_a_slider_changes_picture_price_and_words(opened: Page):
         "p => Alpine.$data(document.querySelector('.clip')).report.picture_kept < p - 0.5",
         arg=price,
     )
-    expect(opened.locator(".station").nth(1)).not_to_contain_text("calm 40")
+    expect(opened.locator(".station").nth(2)).not_to_contain_text("calm 40")
     assert np.abs(picture(opened) - before).mean() > 1
     opened.locator("body").click(position={"x": 400, "y": 10})
     for _ in range(6):
         opened.keyboard.press("Control+z")
         opened.wait_for_timeout(150)
-    expect(opened.locator(".station").nth(1)).to_contain_text("calm 40")
+    expect(opened.locator(".station").nth(2)).to_contain_text("calm 40")
     assert report(opened)["picture_kept"] == pytest.approx(price)
 
 
@@ -140,7 +140,7 @@ def test_edge_rules_views_and_overlays(opened: Page):
     pause_at(opened, 80)
     opened.get_by_role("button", name="Frame", exact=False).first.click()
     opened.get_by_role("radio", name="Leave").click()
-    expect(opened.locator(".station").nth(2)).to_contain_text("bare")
+    expect(opened.locator(".station").nth(3)).to_contain_text("bare")
     hatched = picture(opened)
     opened.keyboard.press("e")
     opened.wait_for_timeout(100)
@@ -321,7 +321,7 @@ def test_one_component_can_be_left_alone(opened: Page):
     entry.fill("0")
     entry.press("Tab")
     until(opened, f"was => {shake} > 3 * was", before)
-    expect(opened.locator(".station").nth(1)).to_contain_text("calm 0–40")
+    expect(opened.locator(".station").nth(2)).to_contain_text("calm 0–40")
     expect(opened.locator(".chart")).to_be_hidden()
     opened.get_by_role("button", name="Link", exact=True).click()
     until(opened, f"was => {shake} === was", before)

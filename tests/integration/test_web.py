@@ -400,7 +400,7 @@ def test_stations_are_copied_to_other_clips_of_the_shoot(place, clip, make_clip)
     assert after["motion"]["aside"] == []  # a lasso belongs to its own clip
     assert after["frame"] == before["frame"]
     assert place.post(f"/clips/{one}/copy", {"to": [], "stations": ["motion"]}).status_code == 400
-    assert place.post(f"/clips/{one}/copy", {"to": [two], "stations": ["lens"]}).status_code == 400
+    assert place.post(f"/clips/{one}/copy", {"to": [two], "stations": ["glue"]}).status_code == 400
 
 
 def test_a_closer_measure_is_made_beside_the_usual_one_and_used_when_it_is_there(place, clip):

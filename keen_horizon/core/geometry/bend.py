@@ -76,7 +76,7 @@ def turned(z: Complex, shift: complex, focal: float) -> Complex:
     ``shift``: the homography ``K R inverse(K)``, all in scene units.
 
     >>> turned(np.array([0j, 100j]), 50.0, 100.0).round(3)
-    array([50. +0.j   , 50.+111.803j])
+    array([50.  +0.j   , 50.+111.803j])
     """
     size = abs(shift)
     if size == 0:

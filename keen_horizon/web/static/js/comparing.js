@@ -3,7 +3,7 @@ import { gaveUp, get, post, unpack } from "./api.js";
 import { parts } from "./parts.js";
 import { Lattice } from "./warp.js";
 
-const STATION_NAMES = [["shutter", "Shutter"], ["motion", "Motion"], ["frame", "Frame"]];
+const STATION_NAMES = [["lens", "Lens"], ["shutter", "Shutter"], ["motion", "Motion"], ["frame", "Frame"]];
 
 export const comparing = {
   async compareWith(event) {
