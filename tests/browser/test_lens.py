@@ -121,6 +121,7 @@ def test_two_clicks_trace_an_edge_and_straighten_the_picture(lens: Page):
 def test_numbers_draw_their_curve_and_are_reset_one_by_one(lens: Page):
     way(lens, "Numbers")
     lens.locator("#lensmodel").select_option("brown")
+    settled(lens)
     entry = lens.get_by_role("spinbutton", name="k1", exact=True)
     entry.fill("-0.2")
     entry.press("Tab")
@@ -135,6 +136,7 @@ def test_numbers_draw_their_curve_and_are_reset_one_by_one(lens: Page):
 def test_an_amount_that_starts_at_nothing_and_ends_in_full(lens: Page):
     way(lens, "Numbers")
     lens.locator("#lensmodel").select_option("brown")
+    settled(lens)
     entry = lens.get_by_role("spinbutton", name="k1", exact=True)
     entry.fill("-0.3")
     entry.press("Tab")

@@ -301,7 +301,9 @@ document.addEventListener("alpine:init", () => {
       this.revisionWords = `revision ${answer.revision}`;
       this.takeVersions(answer.versions);
       if (!sliding) {
-        this.treatment = JSON.parse(JSON.stringify(answer.treatment));
+        // The same treatment again must not disturb what is being typed.
+        const same = JSON.stringify(answer.treatment) === JSON.stringify(this.treatment);
+        if (!same) this.treatment = JSON.parse(JSON.stringify(answer.treatment));
         this.kept = answer.treatment;
       }
       this.reflect();
