@@ -20,7 +20,7 @@ from .camera import camera_motion, refitted
 from .fit import Model
 from .found import SIMPLEST_FIRST, CameraMotion, HeldTrack, LocalMotion
 from .groups import MarkGroup, groups_of
-from .local import choose_model, local_motion, rotating, rotation_steps
+from .local import choose_model, fit_residual, local_motion, rotating, rotation_steps
 from .measure import Measure
 from .shutter import through_shutter
 from .straight import through_lens
@@ -61,7 +61,7 @@ def fitted_motion(
             if straight_base is not None
             else straight_motion(measure, canvas, treatment, recorded)
         )
-        bent_residual = _residual(recorded)
+        bent_residual = fit_residual(measure, canvas, recorded)
         canvas, lens = recorded_canvas(treatment, canvas), motion.lens
         if lens is not None:
             measure, useless = through_lens(measure, canvas, lens)
@@ -110,13 +110,16 @@ def fitted_motion(
         else:
             local = local_motion(measure, canvas, motion, chosen, settings.stiffness)
             motion = replace(motion, local=local)
+    residual = None
+    if bent_residual is not None:
+        residual = fit_residual(measure, canvas, replace(motion, lens=lens))
     held: list[HeldTrack] = []
     if settings.aim == "hold" and followed is not None:
         held = [followed(point) for point in settings.hold]
     notes += dict.fromkeys(track.note for track in held if track.note)
     return replace(
         motion, wobble=wobble, straight_wobble=straight, rows=rows, held=tuple(held), mesh=None,
-        notes=tuple(notes), lens=lens, bent_residual=bent_residual,
+        notes=tuple(notes), lens=lens, bent_residual=bent_residual, straight_residual=residual,
     )  # fmt: skip
 
 
@@ -171,12 +174,6 @@ def straight_angle(lens: Lens) -> float:
 def straight_focal(lens: Lens) -> float:
     """Focal length of the straight plane, scene units."""
     return float(np.mean(lens.focal * np.asarray(lens.scale)))
-
-
-def _residual(motion: CameraMotion) -> float | None:
-    """Rms residual of the frames that are known well, px."""
-    sure = motion.residual[motion.confidence > 0.5]
-    return float(np.sqrt((sure**2).mean())) if len(sure) else None
 
 
 def _mesh_and_wobble(

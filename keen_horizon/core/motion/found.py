@@ -101,7 +101,8 @@ class CameraMotion:
     the rows are put right, if they are. ``held`` are the points that are to be held.
     ``mesh`` are the steps of a mesh of the usual stiffness, where it was fitted for the wobble.
     ``lens`` is what the marks were straightened through: the scene plane of everything here is
-    then the straight plane. ``bent_residual`` is the residual without it, as a number, px.
+    then the straight plane. ``bent_residual`` and ``straight_residual`` are what marks miss the
+    motion by without it and with it, px of the recorded picture.
     """
 
     model: Model
@@ -125,6 +126,7 @@ class CameraMotion:
     mesh: NDArray[np.complex64] | None = None
     lens: Lens | None = None
     bent_residual: float | None = None
+    straight_residual: float | None = None
 
     def __len__(self) -> int:
         return len(self.steps)

@@ -52,8 +52,9 @@ def packed(motion: CameraMotion) -> dict[str, NDArray[Any]]:
             f"lens_{name}": np.asarray(getattr(lens, name))
             for name in ("focal", "centre", "share", "scale")
         }
-    if motion.bent_residual is not None:
-        kept["bent_residual"] = np.array(motion.bent_residual)
+    for name in ("bent_residual", "straight_residual"):
+        if getattr(motion, name) is not None:
+            kept[name] = np.array(getattr(motion, name))
     if motion.held:
         kept["held"] = np.stack([track.places for track in motion.held])
         kept["held_sure"] = np.stack([track.sure for track in motion.held])
@@ -85,8 +86,13 @@ def unpacked(kept: Mapping[str, NDArray[Any]], canvas: Canvas | None = None) -> 
         if "held" in kept
         else (),
         lens=_lens(kept, canvas) if canvas is not None and "lens" in kept else None,
-        bent_residual=float(kept["bent_residual"]) if "bent_residual" in kept else None,
+        bent_residual=_number(kept, "bent_residual"),
+        straight_residual=_number(kept, "straight_residual"),
     )
+
+
+def _number(kept: Mapping[str, NDArray[Any]], name: str) -> float | None:
+    return float(kept[name]) if name in kept else None
 
 
 def _lens(kept: Mapping[str, NDArray[Any]], canvas: Canvas) -> Lens:

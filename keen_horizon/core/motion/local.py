@@ -105,6 +105,26 @@ def _turned_rest(
     return np.asarray(np.where(pairs.valid, pairs.after - (a * z + b + z * more), 0))
 
 
+def fit_residual(measure: Measure, canvas: Canvas, motion: CameraMotion) -> float | None:
+    """Rms distance, px of the recorded picture, by which marks that are near it miss the motion's
+    similarity or turn; of evenly spread frame pairs. The same for straightened marks and others."""
+    n = len(motion)
+    if n < 2:
+        return None
+    asked = np.unique(np.linspace(1, n - 1, min(n - 1, PAIRS_ASKED)).astype(int))
+    near = WIDE * FADE_END * canvas.radius
+    total, count = 0.0, 0
+    for frames in np.array_split(asked, max(1, len(asked) // 40)):
+        pairs = pairs_of(measure, canvas, frames, motion.aside)
+        miss = np.abs(_rest(pairs, motion, frames))
+        if motion.lens is not None:
+            lens = motion.lens[frames]
+            miss = miss / np.maximum(lens.stretch(lens.bend(pairs.before)), 1e-6)
+        kept = pairs.valid & (miss < near) & (motion.confidence[frames] > 0.5)[:, None]
+        total, count = total + float((miss[kept] ** 2).sum()), count + int(kept.sum())
+    return float(np.sqrt(total / count)) if count else None
+
+
 def rotation_steps(motion: CameraMotion, canvas: Canvas) -> NDArray[np.complex64]:
     """``(n, rows, columns)`` what the turns of :func:`rotating` add to their own similarity."""
     focal = motion.local.focal if motion.local is not None else None

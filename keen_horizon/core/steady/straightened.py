@@ -26,12 +26,10 @@ def lens_report(chain: WarpChain, motion: CameraMotion) -> dict[str, Any] | None
     focal = float(np.mean(lens.focal * np.asarray(lens.scale))) * float(np.mean(view.zoom))
     width = view.output.width * view.output.pixel_aspect / view.scale
     shown = straight_angles(width, view.output.height / view.scale, focal)
-    sure = motion.confidence > 0.5
-    fit = motion.residual[sure] / float(np.mean(lens.scale))
     return {
         "bent": _told(angles_of(one)),
         "straight": _told(shown),
-        "residual": float(np.sqrt((fit**2).mean())) if len(fit) else None,
+        "residual": motion.straight_residual,
         "bent_residual": motion.bent_residual,
     }
 
