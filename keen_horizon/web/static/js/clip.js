@@ -273,6 +273,7 @@ document.addEventListener("alpine:init", () => {
     // `sliding`: the next wish is on its way, and only what is near the playhead matters.
     async solve(keep, sliding = false) {
       keep ||= Boolean(this.wish && this.wish.keep);
+      parts.strip.showKeys(this.keyFrames().map((frame) => frame - this.firstFrame));
       this.wish = { keep, sliding: sliding && !keep, treatment: JSON.stringify(this.treatment) };
       if (this.solving) return;
       this.solving = true;

@@ -18,6 +18,7 @@ function drawn(kind, attributes, text) {
 export const lensing = {
   openLens() {
     this.station = "lens";
+    if (this.treatment) this.listEdges();
     this.watchEdges();
   },
 
@@ -25,6 +26,7 @@ export const lensing = {
     this.way = way;
     this.tracing = false;
     if (way === "cabinet") this.openCabinet();
+    if (this.treatment) this.listEdges();
     this.watchEdges();
   },
 

@@ -53,6 +53,13 @@ export class Strip {
     this.draw();
   }
 
+  // Keyframes are where they are set, whatever is still being solved.
+  showKeys(keys) {
+    if (!this.data || keys.join() === this.data.keys.join()) return;
+    this.data.keys = keys;
+    this.draw();
+  }
+
   setLoop(loop) {
     this.loop = loop;
     this.draw();
