@@ -16,7 +16,7 @@ from .core.errors import BadSetting, KeenError
 from .core.geometry.canvas import Canvas
 from .core.lens.angles import angles_of, focal_of
 from .core.lens.chart import Board, calibrate, find_corners
-from .core.lens.chosen import plain_lens
+from .core.lens.chosen import optics_of, plain_lens
 from .core.lens.distortion import Distortion
 from .core.lens.fit import fit_edges
 from .core.lens.printed import PAPERS, chart_pdf, chart_svg
@@ -124,11 +124,8 @@ def _edges(options: argparse.Namespace) -> None:
         print(f"edge {k}: {residual:.2f} px", file=sys.stderr)
     for words in fit.words:
         print(words, file=sys.stderr)
-    d = fit.distortion
-    settings = LensSettings(
-        model=d.model, focal=fit.focal, k1=d.k[0], k2=d.k[1], k3=d.k[2], k4=d.k[3],
-        found_by="edges", residual=round(fit.residual, 4),
-    )  # fmt: skip
+    optics = optics_of(fit.distortion, fit.focal)
+    settings = LensSettings(**optics, found_by="edges", residual=round(fit.residual, 4))
     _write(options, settings, canvas)
 
 
@@ -154,12 +151,8 @@ def _chart(options: argparse.Namespace) -> None:
     fit = calibrate(views, board, *size)
     for words in fit.words:
         print(words, file=sys.stderr)
-    d = fit.distortion
-    settings = LensSettings(
-        model=d.model, focal=fit.focal, k1=d.k[0], k2=d.k[1], k3=d.k[2], k4=d.k[3], p1=d.p[0],
-        p2=d.p[1], centre_x=fit.centre_x, centre_y=fit.centre_y, found_by="chart",
-        residual=round(fit.residual, 4),
-    )  # fmt: skip
+    optics = optics_of(fit.distortion, fit.focal, (fit.centre_x, fit.centre_y))
+    settings = LensSettings(**optics, found_by="chart", residual=round(fit.residual, 4))
     _write(options, settings, Canvas(*size))
 
 

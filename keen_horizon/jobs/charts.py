@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from ..core.errors import BadSetting, KeenError
 from ..core.lens.chart import Board, calibrate, find_corners
+from ..core.lens.chosen import optics_of
 from ..core.media.decode import eight_bits, frames
 from ..core.media.probe import Scan
 from ..store.models import Recording
@@ -23,13 +24,13 @@ LOOKED_AT = 40  # frames of a clip, at most
 LARGEST_PHOTO = 100_000_000  # pixels
 PHOTO_LIMIT = 40_000_000  # bytes of one
 MOST_PHOTOS = 60
-SIGNS = {b"\x89PNG\r\n\x1a\n": "PNG", b"\xff\xd8\xff": "JPEG"}
+SIGNS = b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff"  # of a PNG and of a JPEG
 Progress = Callable[[int, int], None]
 
 
 def is_photo(start: bytes) -> bool:
     """Whether a file that begins like this is one of the kinds that are read."""
-    return any(start.startswith(sign) for sign in SIGNS)
+    return start.startswith(SIGNS)
 
 
 def chart_key(details: dict[str, Any]) -> str:
@@ -98,19 +99,9 @@ def _fitted(
         value = fit.residuals[k]
         view["residual"] = round(value, 3) if np.isfinite(value) else None
         view["left_out"] = k in fit.left_out
-    d = fit.distortion
+    optics = optics_of(fit.distortion, fit.focal, (fit.centre_x, fit.centre_y))
     return {
-        "settings": {
-            "model": d.model,
-            "focal": round(fit.focal, 6),
-            **{f"k{i + 1}": round(d.k[i], 7) for i in range(4)},
-            "p1": round(d.p[0], 7),
-            "p2": round(d.p[1], 7),
-            "centre_x": round(fit.centre_x, 4),
-            "centre_y": round(fit.centre_y, 4),
-            "found_by": "chart",
-            "residual": round(fit.residual, 3),
-        },
+        "settings": optics | {"found_by": "chart", "residual": round(fit.residual, 3)},
         "width": size[0],
         "height": size[1],
         "residual": round(fit.residual, 3),

@@ -13,6 +13,7 @@ from ..core.lens.chosen import lens_of, recorded_canvas
 from ..core.media.probe import Probe
 from ..core.motion.fit import Model
 from ..core.motion.fitted import (
+    base_model,
     base_motion,
     carried_over,
     fitted_motion,
@@ -109,8 +110,7 @@ class Solver:
         """Whether nothing has to be straightened, or it has been."""
         if not is_bent(treatment):
             return True
-        model: Model = "shift" if treatment.motion.model == "shift" else "similarity"
-        key = straight_key(measure, treatment, model)
+        key = straight_key(measure, treatment, base_model(treatment))
         return self._motions.get(key) is not None or self._vault.path(key).exists()
 
     def provisional(
@@ -145,8 +145,8 @@ class Solver:
         name = json.dumps([start, _motion_name(measure, treatment)])
         found = self._motions.get(name)
         if found is None and not self.is_straightened(measure, treatment):
-            model: Model = "shift" if treatment.motion.model == "shift" else "similarity"
-            bent = self.base_motion(recording, measure, model).window(start, stop)
+            base = self.base_motion(recording, measure, base_model(treatment))
+            bent = base.window(start, stop)
             canvas = recorded_canvas(treatment, _canvas(recording))
             lens = lens_of(treatment, canvas, bent.first + np.arange(len(bent)))
             steps = carried_over(bent.steps, lens)

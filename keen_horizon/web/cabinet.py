@@ -22,6 +22,7 @@ from ..core.lens.profile import (
     profile_of,
     read_profile,
     refusal,
+    same_crop,
     settings_from,
     to_json,
     to_yaml,
@@ -231,8 +232,7 @@ def chart(clip_id: int) -> Response:
         why = ""
         if "settings" in found:
             probe = _probe(clip)
-            shape = probe.width * probe.pixel_aspect / probe.height
-            if abs(found["width"] / found["height"] / shape - 1) > 0.012:
+            if not same_crop(found["width"] / found["height"], probe.canvas):
                 why = (
                     f"The charts are {found['width']} × {found['height']}, this clip is "
                     f"{probe.width} × {probe.height}: another crop of the sensor, for which the "

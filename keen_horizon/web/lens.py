@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 from ..core.errors import BadSetting, KeenError
 from ..core.geometry.canvas import Canvas
 from ..core.lens.angles import focal_of
+from ..core.lens.chosen import optics_of
 from ..core.lens.distortion import USED, Distortion
 from ..core.lens.fit import EdgeFit, fit_edges, straight_turns
 from ..core.lens.trace import trace_edge
@@ -103,23 +104,13 @@ def fit(clip_id: int) -> Response:
     pixels = [_pixels(edge, canvas) for edge in edges]
     found = fit_edges(pixels, canvas, model, live)
     return jsonify(
-        settings=settings_of(found) | {"found_by": "edges", "residual": round(found.residual, 3)},
+        settings=optics_of(found.distortion, found.focal)
+        | {"found_by": "edges", "residual": round(found.residual, 3)},
         residuals=found.residuals.round(2).tolist(),
         contradicting=found.contradicting,
         words=found.words,
         levels=_levels(edges, pixels, canvas, found),
     )
-
-
-def settings_of(found: EdgeFit) -> dict[str, Any]:
-    """A fit as settings of a treatment's lens."""
-    d = found.distortion
-    return {
-        "model": d.model,
-        "focal": round(found.focal, 6),
-        **{f"k{i + 1}": round(d.k[i], 7) for i in range(4)},
-        "p1": 0.0, "p2": 0.0, "centre_x": 0.0, "centre_y": 0.0,
-    }  # fmt: skip
 
 
 def _levels(

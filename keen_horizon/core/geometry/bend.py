@@ -31,7 +31,7 @@ class Bend:
     def __len__(self) -> int:
         return len(self.nodes)
 
-    def __getitem__(self, frames: slice) -> Bend:
+    def __getitem__(self, frames: slice | NDArray[np.intp]) -> Bend:
         return Bend(self.canvas, self.nodes[frames])
 
     @property
@@ -108,7 +108,7 @@ class RowMotion:
     def __len__(self) -> int:
         return len(self.a)
 
-    def __getitem__(self, frames: slice) -> RowMotion:
+    def __getitem__(self, frames: slice | NDArray[np.intp]) -> RowMotion:
         lens = self.lens[frames] if self.lens is not None else None
         return RowMotion(self.canvas, self.a[frames], self.b[frames], lens)
 

@@ -20,6 +20,13 @@ Points = NDArray[np.float64]
 Complex = NDArray[np.complex128]
 
 
+def along_sides(corners: Complex, count: int) -> Complex:
+    """``(4 count,)`` points along the sides between four corners, the corners among them."""
+    share = np.linspace(0, 1, count, endpoint=False)
+    sides = corners[:, None] + share * (np.roll(corners, -1) - corners)[:, None]
+    return np.asarray(sides.ravel())
+
+
 @dataclass(frozen=True)
 class Canvas:
     """Size of a picture in pixels, and the width of a pixel over its height."""

@@ -62,7 +62,7 @@ class View:
     def most_zoom(self) -> float:
         return float(np.max(self.zoom))
 
-    def __getitem__(self, frames: slice) -> View:
+    def __getitem__(self, frames: slice | NDArray[np.intp]) -> View:
         zoom = self.zoom[frames] if isinstance(self.zoom, np.ndarray) else self.zoom
         offset = self.offset[frames] if isinstance(self.offset, np.ndarray) else self.offset
         shape = self.shape[frames] if self.shape is not None else None
@@ -95,7 +95,7 @@ class WarpChain:
     def __len__(self) -> int:
         return len(self.steady)
 
-    def __getitem__(self, frames: slice) -> WarpChain:
+    def __getitem__(self, frames: slice | NDArray[np.intp]) -> WarpChain:
         return WarpChain(
             self.source,
             self.view[frames],

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -63,6 +64,22 @@ def plain_lens(treatment: Treatment, canvas: Canvas) -> Lens:
     width = picture_width(canvas)
     centre = complex(settings.centre_x / 100 * width, settings.centre_y / 100 * canvas.height)
     return Lens(canvas, distortion_of(settings), settings.focal * width, centre)
+
+
+def optics_of(
+    distortion: Distortion, focal: float, centre: tuple[float, float] = (0.0, 0.0)
+) -> dict[str, Any]:
+    """A lens that was found, as settings, rounded: the other way from :func:`distortion_of`.
+    ``focal`` over the picture's width, ``centre`` in percent of its size."""
+    return {
+        "model": distortion.model,
+        "focal": round(focal, 6),
+        **{f"k{i + 1}": round(k, 7) for i, k in enumerate(distortion.k)},
+        "p1": round(distortion.p[0], 7),
+        "p2": round(distortion.p[1], 7),
+        "centre_x": round(centre[0], 4),
+        "centre_y": round(centre[1], 4),
+    }
 
 
 def distortion_of(settings: LensSettings) -> Distortion:

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry.canvas import Canvas, Complex
+from ..geometry.canvas import Canvas, Complex, along_sides
 from .distortion import Distortion
 
 Real = NDArray[np.float64]
@@ -114,9 +114,7 @@ def covering(lens: Lens, n: int = 1) -> Lens:
     """The lens with the least scale at which its canvas' own rectangle is covered, a frame each if
     it changes."""
     count = n if lens.changes else 1
-    corners = lens.canvas.corners
-    along = np.linspace(0, 1, RIM, endpoint=False)
-    rim = (corners[:, None] + along * (np.roll(corners, -1) - corners)[:, None]).ravel()
+    rim = along_sides(lens.canvas.corners, RIM)
     low = np.full(count, np.log(WIDEST_SCALE))
     high = np.full(count, np.log(NARROWEST_SCALE))
     points = np.broadcast_to(rim, (count, len(rim)))

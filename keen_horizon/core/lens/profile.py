@@ -55,10 +55,15 @@ def profile_of(name: str, settings: LensSettings, canvas: Canvas, **told: Any) -
     )  # fmt: skip
 
 
+def same_crop(shape: float, canvas: Canvas) -> bool:
+    """Whether a picture of ``shape``, width over height, shows the crop that ``canvas`` does."""
+    own = canvas.width * canvas.pixel_aspect / canvas.height
+    return abs(own / shape - 1) <= SAME_SHAPE
+
+
 def refusal(profile: LensProfile, canvas: Canvas) -> str:
     """Why a profile does not fit pictures of size ``canvas``; empty if it does."""
-    shape = canvas.width * canvas.pixel_aspect / canvas.height
-    if abs(shape / profile.shape - 1) <= SAME_SHAPE:
+    if same_crop(profile.shape, canvas):
         return ""
     return (
         f"{profile.name} was found in a picture of {profile.width} × {profile.height}, this clip "

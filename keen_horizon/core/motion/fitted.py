@@ -44,7 +44,7 @@ def fitted_motion(
     settings, shutter = treatment.motion, treatment.shutter
     bent, seen = measure, canvas
     base = base or cache(lambda model: base_motion(bent, seen, model))
-    model: Model = "shift" if settings.model == "shift" else "similarity"
+    model = base_model(treatment)
     notes: list[str] = []
     narrow = settings.steer_by is not None
     aside: NDArray[np.bool_] | None = None
@@ -132,6 +132,11 @@ def rotating_wobble(
     assert rest is not None
     whole = rest + rotation_steps(motion, canvas)
     return local_wobble(whole, motion.sure, motion.times, motion.segments, canvas)
+
+
+def base_model(treatment: Treatment) -> Model:
+    """The model of the fit that a treatment's own stands on."""
+    return "shift" if treatment.motion.model == "shift" else "similarity"
 
 
 def is_bent(treatment: Treatment) -> bool:

@@ -104,8 +104,8 @@ def _evidence(
         pairs = pairs_of(measure, canvas, part, motion.aside)
         p, q = pairs.before, pairs.after
         if rows is not None:
-            p = _picked(rows, part - 1).undo(p)
-            q = _picked(rows, part).undo(q)
+            p = rows[part - 1].undo(p)
+            q = rows[part].undo(q)
         weight = _believed(q, p, pairs.valid, canvas)
         height = 2 * canvas.half[1]
         at_q = speed_a[part, None] * q + speed_b[part, None]
@@ -258,8 +258,8 @@ def _strays(
     pairs: Pairs, canvas: Canvas, motion: CameraMotion, rows: RowMotion, frames: NDArray[np.intp]
 ) -> tuple[Real, Complex, NDArray[np.intp]]:
     """Weight, distance from the fit, and band of rows of each mark of some pairs."""
-    p = _picked(rows, frames - 1).undo(pairs.before)
-    q = _picked(rows, frames).undo(pairs.after)
+    p = rows[frames - 1].undo(pairs.before)
+    q = rows[frames].undo(pairs.after)
     a, b = motion.steps.a[frames][:, None], motion.steps.b[frames][:, None]
     rest = q - (a * p + b)
     # Vibration bends the rows by more than a fit takes for its own.
@@ -293,12 +293,6 @@ def _bands(seen: Real, told: Complex) -> Complex:
     found = solveh_banded(matrix, both, check_finite=False)
     moved = (found[:, 0] + 1j * found[:, 1]).reshape(n, k)
     return np.asarray(moved - moved.mean(axis=1, keepdims=True))
-
-
-def _picked(rows: RowMotion, frames: NDArray[np.intp]) -> RowMotion:
-    lens = rows.lens[frames] if rows.lens is not None else None
-    return RowMotion(rows.canvas, rows.a[frames], rows.b[frames], lens)
-
 
 
 def straightened(measure: Measure, canvas: Canvas, rows: RowMotion) -> Measure:

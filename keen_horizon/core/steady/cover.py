@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import minimize
 
-from ..geometry.canvas import Canvas
+from ..geometry.canvas import along_sides
 from ..geometry.chain import WarpChain
+from ..lens.lens import RIM
 from .coverage import outline, zoom_needed
 
 LARGEST = 8192  # px of an output's side
@@ -60,7 +61,7 @@ def least_cover(chain: WarpChain) -> Cover:
     binding = set(np.argsort(-whole)[:SUSPECTS].tolist())
     at = np.zeros(2)
     for _ in range(ROUNDS):
-        part = _frames(chain, np.array(sorted(binding)))
+        part = chain[np.array(sorted(binding))]
 
         def cost(x: NDArray[np.float64], part: WarpChain = part) -> float:
             return float(np.log(needed(part, x).max()))
@@ -85,23 +86,6 @@ def least_cover(chain: WarpChain) -> Cover:
         int(whole.argmax()),
         zoom < 16.0,
     )
-
-
-def _frames(chain: WarpChain, frames: NDArray[np.intp]) -> WarpChain:
-    """The chain of some frames."""
-    return replace(
-        chain,
-        view=replace(
-            chain.view, shape=chain.view.shape[frames] if chain.view.shape is not None else None
-        ),
-        steady=chain.steady[frames],
-        bend=replace(chain.bend, nodes=chain.bend.nodes[frames]) if chain.bend else None,
-        rows=replace(
-            chain.rows, a=chain.rows.a[frames], b=chain.rows.b[frames],
-            lens=chain.rows.lens[frames] if chain.rows.lens is not None else None,
-        ) if chain.rows else None,
-        lens=chain.lens[frames] if chain.lens is not None else None,
-    )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -137,9 +121,7 @@ def whole_view(chain: WarpChain, ceiling: int = LARGEST) -> WholeView:
     """The output in which every source pixel of every frame is seen, in the middle no smaller
     than it was, as far as ``ceiling`` px a side allow. What is reshaped is not looked at."""
     canvas = chain.source
-    corners = canvas.corners
-    along = np.linspace(0, 1, 24, endpoint=False)
-    rim = (corners[:, None] + along * (np.roll(corners, -1) - corners)[:, None]).ravel()
+    rim = along_sides(canvas.corners, RIM)
     low, high = np.full(2, np.inf), np.full(2, -np.inf)
     scale = 1.0
     for _, piece in chain.batches():
@@ -160,8 +142,7 @@ def whole_view(chain: WarpChain, ceiling: int = LARGEST) -> WholeView:
     shrunk = min(1.0, ceiling / float(wanted.max()))
     width, height = (max(16, int(np.ceil(v * shrunk / 2)) * 2) for v in wanted)
     width, height = min(width, ceiling // 2 * 2), min(height, ceiling // 2 * 2)
-    own = Canvas(canvas.width, canvas.height, canvas.pixel_aspect)
-    fits = min(width / (own.width * own.pixel_aspect), height / own.height)
+    fits = min(width / (canvas.width * canvas.pixel_aspect), height / canvas.height)
     zoom = min(width / size[0], height / size[1]) / fits
     return WholeView(
         width, height, float(zoom),

@@ -11,7 +11,7 @@ import scipy.sparse as sp
 from numpy.typing import NDArray
 
 from ..geometry.bend import Bend
-from ..geometry.canvas import Canvas, Complex
+from ..geometry.canvas import Canvas, Complex, along_sides
 from ..geometry.chain import WarpChain, covered
 from ..geometry.similarity import Similarities
 
@@ -26,14 +26,7 @@ def outline(output: Canvas, scale: float, *, bent: bool) -> Complex:
     """``(m,)`` the rim of an output canvas in the steadied plane at zoom 1: its corners, and points
     between them where the chain bends."""
     corners = output.corners / scale
-    return outline_of(corners) if bent else corners
-
-
-def outline_of(corners: Complex) -> Complex:
-    """``(m,)`` points all along the sides between corners, the corners among them."""
-    share = np.linspace(0, 1, A_SIDE, endpoint=False)
-    sides = corners[:, None] + share * (np.roll(corners, -1) - corners)[:, None]
-    return np.asarray(sides.ravel())
+    return along_sides(corners, A_SIDE) if bent else corners
 
 
 def zoom_needed(
@@ -252,7 +245,7 @@ def shares_shown(chain: WarpChain) -> tuple[NDArray[np.float64], NDArray[np.floa
         quads = chain.source.to_scene(chain.sampled(output.to_pixels(output.corners)))
         return seen_shares(quads, chain.source)
     hu, hv = chain.source.half
-    rim = output.to_pixels(outline_of(output.corners))
+    rim = output.to_pixels(along_sides(output.corners, A_SIDE))
     seen = chain.source.to_scene(chain.sampled(rim))
     reaches = (np.abs(seen.real) > hu + 1e-3) | (np.abs(seen.imag) > hv + 1e-3)
     # What a curve pulled in to the source's edge encloses is what it has in common with it.

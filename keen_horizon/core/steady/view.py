@@ -8,12 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import maximum_filter1d, minimum_filter1d, uniform_filter1d
 
-from ..geometry.canvas import Canvas, Complex
+from ..geometry.canvas import Canvas, Complex, along_sides
 from ..geometry.chain import View, WarpChain
 from ..motion.found import CameraMotion
 from ..treatment import FrameSettings, Treatment
 from .borrowing import zoom_with_lenders
-from .coverage import largest_rectangle, outline, outline_of, zoom_needed
+from .coverage import A_SIDE, largest_rectangle, outline, zoom_needed
 
 Real = NDArray[np.float64]
 DRIFT_EASE = 0.5  # seconds over which a drifting zoom takes up and ends its drift
@@ -139,7 +139,7 @@ def _trimmed(chain: WarpChain, wanted: str) -> View:
     if chain.is_curved and min(width, height) > 0:
         sides = Canvas(3, 3).corners  # -1 and 1 across and down
         corners = width * sides.real + 1j * height * sides.imag
-        rim = outline_of(corners)
+        rim = along_sides(corners, A_SIDE)
         over = float(zoom_needed(chain, rim, centre).max())
         width, height = width / over, height / over
     aspect = canvas.pixel_aspect
