@@ -20,13 +20,13 @@ from .core.errors import KeenError, disk_errors
 from .core.media.encode import QUALITIES, Encoding
 from .core.media.mp4 import CONTAINERS
 from .core.media.probe import Scan, scan
-from .core.motion.camera import camera_motion
-from .core.motion.fitted import base_motion, fitted_motion
-from .core.motion.found import CameraMotion, HeldTrack
-from .core.motion.measure import Measure
-from .core.motion.shutter import estimate_readout
-from .core.steady.cost import cost_curve, starts
-from .core.steady.solution import solve
+from .core.motion.camera_motion import CameraMotion, PointTrack
+from .core.motion.estimate import base_motion, fitted_motion
+from .core.motion.pairwise import camera_motion
+from .core.motion.rolling_shutter import estimate_readout
+from .core.path.cost_curve import cost_curve, starts
+from .core.path.solution import solve
+from .core.tracking.tracks import Tracks
 from .core.treatment import HeldPoint, Treatment, read, schema, with_settings
 from .lens_cli import add_lens, with_lens
 
@@ -168,12 +168,12 @@ def _cost(options: argparse.Namespace) -> None:
 
 
 def _fitted(
-    options: argparse.Namespace, found: Scan, measured: Measure, treatment: Treatment
+    options: argparse.Namespace, found: Scan, measured: Tracks, treatment: Treatment
 ) -> CameraMotion:
     """The motion a treatment stands on; points that are to be held are followed."""
     canvas = found.probe.canvas
 
-    def followed(point: HeldPoint) -> HeldTrack:
+    def followed(point: HeldPoint) -> PointTrack:
         motion = base_motion(measured, canvas, "similarity")
         return pipeline.follow(options.input, found, canvas, motion, point, _Meter("following"))
 
@@ -181,9 +181,7 @@ def _fitted(
 
 
 @contextmanager
-def _measured(
-    options: argparse.Namespace, found: Scan, first: int, last: int
-) -> Iterator[Measure]:
+def _measured(options: argparse.Namespace, found: Scan, first: int, last: int) -> Iterator[Tracks]:
     """A measure of the input, on disk only as long as it is needed."""
     with tempfile.TemporaryDirectory(prefix="keen-") as folder:
         yield pipeline.measure(

@@ -16,9 +16,9 @@ from .core.errors import BadSetting, KeenError
 from .core.geometry.canvas import Canvas
 from .core.lens.angles import angles_of, focal_of
 from .core.lens.chart import Board, calibrate, find_corners
-from .core.lens.chosen import optics_of, plain_lens
 from .core.lens.distortion import Distortion
 from .core.lens.fit import fit_edges
+from .core.lens.lens_from_settings import plain_lens, to_settings
 from .core.lens.printed import PAPERS, chart_pdf, chart_svg
 from .core.lens.profile import (
     LensProfile,
@@ -124,7 +124,7 @@ def _edges(options: argparse.Namespace) -> None:
         print(f"edge {k}: {residual:.2f} px", file=sys.stderr)
     for words in fit.words:
         print(words, file=sys.stderr)
-    optics = optics_of(fit.distortion, fit.focal)
+    optics = to_settings(fit.distortion, fit.focal)
     settings = LensSettings(**optics, found_by="edges", residual=round(fit.residual, 4))
     _write(options, settings, canvas)
 
@@ -151,7 +151,7 @@ def _chart(options: argparse.Namespace) -> None:
     fit = calibrate(views, board, *size)
     for words in fit.words:
         print(words, file=sys.stderr)
-    optics = optics_of(fit.distortion, fit.focal, (fit.centre_x, fit.centre_y))
+    optics = to_settings(fit.distortion, fit.focal, (fit.centre_x, fit.centre_y))
     settings = LensSettings(**optics, found_by="chart", residual=round(fit.residual, 4))
     _write(options, settings, Canvas(*size))
 

@@ -26,9 +26,9 @@ from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.encode import Encoding, Mp4Writer
 from keen_horizon.core.media.probe import scan
-from keen_horizon.core.motion.found import CameraMotion
+from keen_horizon.core.motion.camera_motion import CameraMotion
+from keen_horizon.core.path.solution import solve
 from keen_horizon.core.quality import scores
-from keen_horizon.core.steady.solution import solve
 from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.simulated.brindle_quay import Take, loft_doorway, quay_walk
 from keen_horizon.simulated.truth import Measured, measure_take, step_errors

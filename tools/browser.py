@@ -27,11 +27,11 @@ FLAGS = [
 def browser_page(*, scheme: str = "light") -> Iterator[Page]:
     """A page of 1280 x 800; what it complains of is collected in ``page.complaints``."""
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(
-            executable_path=shutil.which("chromium"), args=FLAGS
-        )
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
         page = browser.new_page(
-            viewport=SIZE, color_scheme=scheme, accept_downloads=True  # type: ignore[arg-type]
+            viewport=SIZE,
+            color_scheme=scheme,
+            accept_downloads=True,  # type: ignore[arg-type]
         )
         complaints: list[str] = []
         page.on("pageerror", lambda error: complaints.append(str(error)))

@@ -13,15 +13,15 @@ from keen_horizon.core.geometry.chain import View, WarpChain
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.lens.angles import angles_of
 from keen_horizon.core.lens.chart import Board, calibrate, find_corners
-from keen_horizon.core.lens.chosen import lens_of
 from keen_horizon.core.lens.distortion import Distortion
 from keen_horizon.core.lens.fit import EdgeFit, fit_edges, residuals_of
-from keen_horizon.core.lens.lens import Lens, covering
+from keen_horizon.core.lens.lens import Lens, scale_to_cover
+from keen_horizon.core.lens.lens_from_settings import lens_from_settings
 from keen_horizon.core.lens.trace import gradients, trace_edge
-from keen_horizon.core.motion.fitted import fitted_motion
-from keen_horizon.core.steady.cover import least_cover
-from keen_horizon.core.steady.coverage import outline, room_left
-from keen_horizon.core.steady.solution import solve
+from keen_horizon.core.motion.estimate import fitted_motion
+from keen_horizon.core.path.coverage import outline, room_left
+from keen_horizon.core.path.least_zoom import least_cover
+from keen_horizon.core.path.solution import solve
 from keen_horizon.core.treatment import Treatment, parse, with_settings
 from keen_horizon.simulated.brindle_quay import (
     DECK_VIEW,
@@ -63,7 +63,7 @@ def model_rows() -> list[Row]:
     worst, which = 0.0, ""
     agree = 0.0
     for name, (distortion, focal) in LENSES.items():
-        lens = covering(Lens(CANVAS, distortion, focal))
+        lens = scale_to_cover(Lens(CANVAS, distortion, focal))
         x, y = np.meshgrid(np.linspace(0, 1279, 160), np.linspace(0, 719, 90))
         pixels = np.stack([x, y], axis=-1).reshape(-1, 2)
         z = CANVAS.to_scene(pixels)[None]
@@ -198,7 +198,7 @@ def cover_row() -> Row:
     turn = np.exp(1j * np.radians(rng.uniform(-1.5, 1.5, 24)))
     shift = 14 * (rng.standard_normal(24) + 1j * rng.standard_normal(24)) + (20 - 9j)
     distortion, focal = LENSES["fisheye"]
-    lens = covering(Lens(CANVAS, distortion, focal, centre=18 - 11j))
+    lens = scale_to_cover(Lens(CANVAS, distortion, focal, centre=18 - 11j))
     chain = WarpChain(CANVAS, View(CANVAS), Similarities(turn, shift), lens=lens)
     found = least_cover(chain)
     rim = outline(CANVAS, 1.0, bent=True)
@@ -247,10 +247,10 @@ def motion_rows(folder: Path) -> list[Row]:
     off = parse({"motion": {"calm": 60.0}})
     left = {}
     for name, treatment in (("on", on), ("off", off)):
-        motion = fitted_motion(measured.measure, measured.canvas, treatment)
+        motion = fitted_motion(measured.tracks, measured.canvas, treatment)
         left[name] = motion_left(take, solve(motion, measured.canvas, treatment).chain)
     still = slip_descent(shaken=False)
-    lens = lens_of(on, CANVAS, np.arange(len(still.truth)))
+    lens = lens_from_settings(on, CANVAS, np.arange(len(still.truth)))
     none = Similarities.identity(len(still.truth))
     meant = motion_left(still, WarpChain(CANVAS, View(CANVAS), none, lens=lens))
     cut = 100 * (1 - left["on"] / left["off"])
@@ -281,7 +281,7 @@ def live_rows() -> list[Row]:
     def picture() -> None:
         found = fit_edges(traces, CANVAS, live=model)
         assert found.residual >= 0
-        lens = lens_of(treatment, CANVAS, frames)
+        lens = lens_from_settings(treatment, CANVAS, frames)
         chain = solve(replace(motion, lens=lens), CANVAS, treatment).chain
         chain.lattice(slice(120, 181))
 

@@ -12,18 +12,18 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.decode import Picture
-from keen_horizon.core.motion.fitted import base_motion, fitted_motion
-from keen_horizon.core.motion.found import CameraMotion
-from keen_horizon.core.motion.groups import groups_of
-from keen_horizon.core.motion.held import follow_point
-from keen_horizon.core.motion.measure import Measure
-from keen_horizon.core.motion.shutter import estimate_readout
-from keen_horizon.core.picture.borrow import warp_borrowing
+from keen_horizon.core.motion.camera_motion import CameraMotion
+from keen_horizon.core.motion.estimate import base_motion, fitted_motion
+from keen_horizon.core.motion.point_tracker import follow_point
+from keen_horizon.core.motion.rolling_shutter import estimate_readout
+from keen_horizon.core.path.cost_curve import at_calm, cost_curve
+from keen_horizon.core.path.edge_fill_plan import Lenders
+from keen_horizon.core.path.solution import Solution, solve
+from keen_horizon.core.picture.edge_fill import warp_borrowing
 from keen_horizon.core.picture.warp import sampler_of, warp_mask
 from keen_horizon.core.quality import scores
-from keen_horizon.core.steady.borrowing import Lenders
-from keen_horizon.core.steady.cost import at_calm, cost_curve
-from keen_horizon.core.steady.solution import Solution, solve
+from keen_horizon.core.tracking.groups import groups_of
+from keen_horizon.core.tracking.tracks import Tracks
 from keen_horizon.core.treatment import Treatment, parse, with_settings
 from keen_horizon.simulated.brindle_quay import (
     FAR_QUAY,
@@ -93,14 +93,12 @@ def subject_rows(wide: Measured, empty: Measured) -> list[Row]:
     seen = in_sight(wide.take, empty.take, 4)
     alone = background_error(empty.motion, empty.take, seen)
     fooled = background_error(wide.motion, wide.take, seen)
-    whole = base_motion(wide.measure, wide.canvas, "similarity")
-    subject = max(groups_of(wide.measure, wide.canvas, whole), key=lambda group: group.speed)
+    whole = base_motion(wide.tracks, wide.canvas, "similarity")
+    subject = max(groups_of(wide.tracks, wide.canvas, whole), key=lambda group: group.speed)
     at = (wide.canvas.to_pixels(np.array([subject.place]))[0] + 0.5) / [1280, 720]
     click = {"kind": "group", "frame": subject.frame, "at": at.tolist()}
     treatment = parse({"motion": {"aside": [click]}})
-    helped = background_error(
-        fitted_motion(wide.measure, wide.canvas, treatment), wide.take, seen
-    )
+    helped = background_error(fitted_motion(wide.tracks, wide.canvas, treatment), wide.take, seen)
     what = "quay walk, figure over 40 % of the picture: background motion error"
     words = f"{{:.2f}} × ({{:.3f}} px, {alone:.3f} px without it)"
     return [
@@ -147,7 +145,7 @@ def mesh_rows(empty: Measured) -> list[Row]:
     found = {}
     for model in ("similarity", "mesh"):
         treatment = with_settings(Treatment(), [f"motion.model={model}"])
-        motion = fitted_motion(empty.measure, empty.canvas, treatment)
+        motion = fitted_motion(empty.tracks, empty.canvas, treatment)
         solution = solve(motion, empty.canvas, treatment)
         found[model] = fast_residual(solution, empty.take), solution.report["wobble_after"]
     (plain, before), (bent, after) = found["similarity"], found["mesh"]
@@ -244,7 +242,7 @@ def borrow_row(jolted: Measured, margin: int = 128) -> Row:
     """Borrowed picture against the same view drawn by a camera that sees more."""
     take, canvas = jolted.take, jolted.canvas
     facts = ["motion.calm=60", "frame.edge=borrow", "frame.borrow_width=12"]
-    motion = base_motion(jolted.measure, canvas, "similarity")
+    motion = base_motion(jolted.tracks, canvas, "similarity")
     solution = solve(motion, canvas, with_settings(Treatment(), facts))
     lenders = Lenders(motion, 18)
     camera = take.truth.camera
@@ -302,13 +300,13 @@ def shutters(folder: Path) -> list[Row]:
     say("rolling shutter")
     take = tender_deck(fisheye=False)
     deck = measure_take(take, folder / "deck")
-    found = estimate_readout(deck.measure, deck.canvas, deck.motion)
+    found = estimate_readout(deck.tracks, deck.canvas, deck.motion)
     off = abs(found.ms / (1000 * READOUT) - 1)
     before = skew(take, deck.canvas, None)
     left = {}
     for strong in ("false", "true"):
         facts = [f"shutter.readout={found.ms:.2f}", f"shutter.strong={strong}"]
-        motion = fitted_motion(deck.measure, deck.canvas, with_settings(Treatment(), facts))
+        motion = fitted_motion(deck.tracks, deck.canvas, with_settings(Treatment(), facts))
         left[strong] = skew(take, deck.canvas, motion.rows)
     cut = {name: 100 * (1 - value / before) for name, value in left.items()}
     return [
@@ -344,7 +342,7 @@ def shaky_motion(n: int) -> CameraMotion:
                         blurred=np.zeros(n, bool))  # fmt: skip
 
 
-def repeated(measure: Measure, times: int) -> Measure:
+def repeated(measure: Tracks, times: int) -> Tracks:
     """A measure over and over, its marks numbered anew each time."""
     records = np.tile(measure.records, times)
     each = int(measure.records["id"].max()) + 1
@@ -357,7 +355,7 @@ def repeated(measure: Measure, times: int) -> Measure:
         for name in ("started", "followed", "change", "sharpness")
     }
     offsets = np.concatenate([[0], np.cumsum(counts)])
-    return Measure(records, offsets, times=stretched, first=0, **flat)
+    return Tracks(records, offsets, times=stretched, first=0, **flat)
 
 
 def long_clips(folder: Path) -> list[Row]:
@@ -367,7 +365,7 @@ def long_clips(folder: Path) -> list[Row]:
 
     measured = measure_take(quay_walk(figure=False), folder / "base")
     canvas = measured.canvas
-    long = repeated(measured.measure, 50)
+    long = repeated(measured.tracks, 50)
     slowest, which = 0.0, ""
     start = 9000
     whole = base_motion(long.window(start, start + WINDOW), canvas, "similarity")

@@ -21,15 +21,15 @@ from .media.decode import Picture, frames, working_format
 from .media.encode import Encoding, Mp4Writer
 from .media.probe import Scan
 from .media.segments import join, plan
-from .motion.found import CameraMotion, HeldTrack
-from .motion.held import follow_point
-from .motion.marks import MarkFollower
-from .motion.measure import Measure, MeasureWriter
-from .motion.shutter import Readout
-from .picture.borrow import warp_borrowing
+from .motion.camera_motion import CameraMotion, PointTrack
+from .motion.point_tracker import follow_point
+from .motion.rolling_shutter import Readout
+from .path.edge_fill_plan import Lenders
+from .path.solution import Solution
+from .picture.edge_fill import warp_borrowing
 from .picture.warp import Sampler, sampler_of, warp_planes
-from .steady.borrowing import Lenders
-from .steady.solution import Solution
+from .tracking.features import FeatureTracker
+from .tracking.tracks import Tracks, TracksWriter
 from .treatment import HeldPoint, Treatment
 
 Progress = Callable[[int, int], None]
@@ -53,7 +53,7 @@ def check_range(scan: Scan, first: int, last: int) -> None:
 def measure(
     path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent,
     *, closer: bool = False,
-) -> Measure:  # fmt: skip
+) -> Tracks:  # fmt: skip
     """Follow marks through frames ``first`` to ``last`` and keep them in ``folder``; more of them,
     and more exactly, for a ``closer`` measure.
 
@@ -61,20 +61,20 @@ def measure(
     """
     check_range(scan, first, last)
     total = last - first + 1
-    follower = MarkFollower(scan.probe.width, scan.probe.height, closer=closer)
-    with disk_errors(path), MeasureWriter(folder, follower) as writer:
+    follower = FeatureTracker(scan.probe.width, scan.probe.height, closer=closer)
+    with disk_errors(path), TracksWriter(folder, follower) as writer:
         start = first + writer.resumed
         for picture in frames(path, scan, start, last, luma_only=True):
             writer.add(follower.step(picture.planes[0]))
             progress(picture.index - first + 1, total)
         writer.close(scan.times[first : last + 1], first)
-    return Measure.read(folder)
+    return Tracks.read(folder)
 
 
 def follow(
     path: Path, scan: Scan, canvas: Canvas, motion: CameraMotion, point: HeldPoint,
     progress: Progress = silent,
-) -> HeldTrack:  # fmt: skip
+) -> PointTrack:  # fmt: skip
     """Follow a held point through the frames of ``motion``; one that cannot be followed says so."""
 
     def luma(first: int, last: int) -> Iterator[Any]:
@@ -85,7 +85,7 @@ def follow(
         return follow_point(luma, canvas, motion, point, progress)
     except BadSetting as error:
         said = f"{error.message[:1].upper()}{error.message[1:]} The camera is followed instead."
-        return HeldTrack.nothing(len(motion), said)
+        return PointTrack.nothing(len(motion), said)
 
 
 @dataclass(frozen=True)

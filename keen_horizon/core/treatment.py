@@ -12,8 +12,8 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 from pydantic_core import PydanticCustomError
 
 from .errors import BadSetting
-from .geometry.curves import Key, keyed
-from .geometry.shape import is_convex
+from .geometry.keyframes import Key, keyed
+from .geometry.reshape import is_convex
 
 
 class _Station(BaseModel):
@@ -129,9 +129,7 @@ class LensSettings(_Station):
     profile: int | None = Field(
         None, ge=1, description="Its number in the lens cabinet, if it is from there."
     )
-    edition: int | None = Field(
-        None, ge=1, description="Which edition of that profile it is."
-    )
+    edition: int | None = Field(None, ge=1, description="Which edition of that profile it is.")
     edges: tuple[StraightEdge, ...] = Field(
         (), max_length=60, description="Straight edges that the lens was fitted to."
     )

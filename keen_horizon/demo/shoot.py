@@ -13,10 +13,10 @@ from sqlalchemy import select
 from ..jobs.queue import Queue
 from ..simulated.brindle_quay import ON_DEMAND, TAKES
 from ..simulated.record import record
-from ..store import shelf
+from ..store import library
 from ..store.database import Database
+from ..store.media_store import MediaStore
 from ..store.models import Recording, Shoot
-from ..store.vault import Vault
 
 SHOOT = "Brindle Quay"
 
@@ -35,20 +35,20 @@ def ensure_demo(
 
     ``extra`` names takes that are made on demand only.
     """
-    database, vault = Database(url), Vault(data / "vault")
+    database, vault = Database(url), MediaStore(data / "vault")
     with database.session.begin() as session:
         shoot = session.scalar(select(Shoot).where(Shoot.name == SHOOT).order_by(Shoot.id))
         if shoot is None:
-            shoot = shelf.add_shoot(session, SHOOT)
-        shelf.put_back(shoot)
-        held = set(
-            session.scalars(select(Recording.name).where(Recording.shoot_id == shoot.id))
-        )
+            shoot = library.add_shoot(session, SHOOT)
+        library.put_back(shoot)
+        held = set(session.scalars(select(Recording.name).where(Recording.shoot_id == shoot.id)))
     missing = [name for name in (*TAKES, *extra) if f"{name}.mp4" not in held]
     if not missing:
         return
-    say(f"rendering the demo shoot: {', '.join(missing)} (once, about "
-        f"{'a quarter of an hour' if extra else 'two minutes'})")
+    say(
+        f"rendering the demo shoot: {', '.join(missing)} (once, about "
+        f"{'a quarter of an hour' if extra else 'two minutes'})"
+    )
     queue = Queue(url)
     with tempfile.TemporaryDirectory(dir=data) as room:
         jobs = [(name, str(Path(room) / f"{name}.mp4")) for name in missing]
@@ -59,7 +59,7 @@ def ensure_demo(
                 key = vault.adopt("sources", Path(path))
                 with database.session() as session:
                     home = session.get_one(Shoot, shoot.id)
-                    recording, _ = shelf.add_recording(session, home, f"{name}.mp4", size, key)
+                    recording, _ = library.add_recording(session, home, f"{name}.mp4", size, key)
                     queue.ask(session, "ingest", recording.id)
     queue.close()
     database.engine.dispose()

@@ -14,11 +14,11 @@ from numpy.typing import NDArray
 
 from ..core.errors import BadSetting, KeenError
 from ..core.lens.chart import Board, calibrate, find_corners
-from ..core.lens.chosen import optics_of
+from ..core.lens.lens_from_settings import to_settings
 from ..core.media.decode import eight_bits, frames
 from ..core.media.probe import Scan
+from ..store.media_store import MediaStore
 from ..store.models import Recording
-from ..store.vault import Vault
 
 LOOKED_AT = 40  # frames of a clip, at most
 LARGEST_PHOTO = 100_000_000  # pixels
@@ -40,7 +40,7 @@ def chart_key(details: dict[str, Any]) -> str:
 
 
 def read_charts(
-    vault: Vault, recording: Recording, scan: Scan, details: dict[str, Any], progress: Progress
+    vault: MediaStore, recording: Recording, scan: Scan, details: dict[str, Any], progress: Progress
 ) -> None:
     """Find the charts that ``details`` name, calibrate, and keep the result."""
     board = Board(int(details["columns"]), int(details["rows"]))
@@ -99,7 +99,7 @@ def _fitted(
         value = fit.residuals[k]
         view["residual"] = round(value, 3) if np.isfinite(value) else None
         view["left_out"] = k in fit.left_out
-    optics = optics_of(fit.distortion, fit.focal, (fit.centre_x, fit.centre_y))
+    optics = to_settings(fit.distortion, fit.focal, (fit.centre_x, fit.centre_y))
     return {
         "settings": optics | {"found_by": "chart", "residual": round(fit.residual, 3)},
         "width": size[0],
@@ -111,7 +111,7 @@ def _fitted(
 
 
 def _photos(
-    vault: Vault, photos: list[dict[str, str]]
+    vault: MediaStore, photos: list[dict[str, str]]
 ) -> Iterator[tuple[str, NDArray[np.uint8] | None]]:
     for photo in photos:
         data = vault.path(photo["key"]).read_bytes()
@@ -154,7 +154,7 @@ def _frames(
             yield f"frame {picture.index}", eight_bits(picture.planes[0])
 
 
-def result_of(vault: Vault, details: dict[str, Any]) -> dict[str, Any] | None:
+def result_of(vault: MediaStore, details: dict[str, Any]) -> dict[str, Any] | None:
     """What a set of charts gave, if it has been read."""
     path = vault.path(chart_key(details))
     if not path.exists():
@@ -171,6 +171,4 @@ def check_photo(name: str, size: int, start: bytes) -> None:
             remedy="Save it smaller.",
         )  # fmt: skip
     if not is_photo(start):
-        raise KeenError(
-            "is neither a PNG nor a JPEG.", file=name, remedy="Save it as one of them."
-        )
+        raise KeenError("is neither a PNG nor a JPEG.", file=name, remedy="Save it as one of them.")

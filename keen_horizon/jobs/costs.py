@@ -8,11 +8,11 @@ from collections.abc import Callable, Iterator
 from dataclasses import astuple
 
 from ..core.media.probe import Probe
-from ..core.steady.cost import COARSE, GOALS, CostPoint, Curve, at_calm, growing, next_calm
+from ..core.path.cost_curve import COARSE, GOALS, CostPoint, Curve, at_calm, growing, next_calm
 from ..core.treatment import Treatment
+from ..store.media_store import MediaStore
 from ..store.models import Measure, Recording
-from ..store.vault import Vault
-from .recent import Recent
+from .lru_cache import Recent
 from .solutions import SOLVED_AT_ONCE, Solver, solution_key
 
 POINTS = len(COARSE) + len(GOALS)  # of a curve, about
@@ -21,7 +21,7 @@ POINTS = len(COARSE) + len(GOALS)  # of a curve, about
 class CostCurves:
     """Finds cost curves; remembers the last few. Thread-safe."""
 
-    def __init__(self, vault: Vault, solver: Solver) -> None:
+    def __init__(self, vault: MediaStore, solver: Solver) -> None:
         self._vault, self._solver = vault, solver
         self._curves: Recent[Curve] = Recent(48)
 

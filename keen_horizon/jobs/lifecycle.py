@@ -11,7 +11,7 @@ from sqlalchemy import case, update
 
 from ..core.errors import Cancelled, KeenError
 from ..store.database import Database
-from ..store.models import OPEN_STATES, Work, now
+from ..store.models import OPEN_STATES, Job, now
 
 log = logging.getLogger(__name__)
 LOOK_UP_EVERY = 0.4  # seconds between progress reports
@@ -42,15 +42,15 @@ class Run:
         values: dict[str, object] = {"done": done, "total": total}
         if not self._begun:
             start = done - 1
-            values["lost"] = case((Work.resumed < start, 0), else_=Work.lost)
+            values["lost"] = case((Job.resumed < start, 0), else_=Job.lost)
             values["resumed"] = start
             self._begun = True
         with self._database.session.begin() as session:
             cancel = session.execute(
-                update(Work)
-                .where(Work.id == self.work_id, Work.attempt == self.attempt)
+                update(Job)
+                .where(Job.id == self.work_id, Job.attempt == self.attempt)
                 .values(values)
-                .returning(Work.cancel)
+                .returning(Job.cancel)
             ).scalar_one_or_none()
         if cancel is None:
             raise Superseded("another worker has taken this over.")
@@ -60,8 +60,8 @@ class Run:
     def end(self, state: str, message: str | None = None) -> None:
         with self._database.session.begin() as session:
             session.execute(
-                update(Work)
-                .where(Work.id == self.work_id, Work.attempt == self.attempt)
+                update(Job)
+                .where(Job.id == self.work_id, Job.attempt == self.attempt)
                 .values(state=state, message=message, finished=now())
             )
 
@@ -70,7 +70,7 @@ class Run:
 def run_of(database: Database, work_id: int) -> Iterator[Run | None]:
     """Claim work, and write down how it ended. Gives None if there is nothing to do any more."""
     with database.session.begin() as session:
-        work = session.get(Work, work_id, with_for_update=True)
+        work = session.get(Job, work_id, with_for_update=True)
         claimed = claim(database, work) if work is not None else None
     if claimed is None:
         yield None
@@ -79,7 +79,7 @@ def run_of(database: Database, work_id: int) -> Iterator[Run | None]:
         yield claimed
 
 
-def claim(database: Database, work: Work) -> Run | None:
+def claim(database: Database, work: Job) -> Run | None:
     """Take a locked row for this process; None if it is not to be done (any more)."""
     if work.state not in OPEN_STATES:
         return None

@@ -8,7 +8,7 @@ import procrastinate
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..store.models import OPEN_STATES, Work, now
+from ..store.models import OPEN_STATES, Job, now
 
 QUICK, SLOW = "quick", "slow"
 _QUEUES = {
@@ -32,7 +32,7 @@ class Queue:
     def close(self) -> None:
         self._app.close()
 
-    def send(self, session: Session, work: Work) -> None:
+    def send(self, session: Session, work: Job) -> None:
         """Commit the row, then tell the workers. A row that was never told of is found by the
         workers themselves (see :mod:`.worker`)."""
         session.commit()
@@ -50,24 +50,24 @@ class Queue:
         clip_id: int | None = None,
         export_id: int | None = None,
         details: dict[str, object] | None = None,
-    ) -> Work:
+    ) -> Job:
         """Request a piece of work; the same piece already under way is returned instead."""
         details = details or {}
-        query = select(Work).where(
-            Work.kind == kind,
-            Work.recording_id == recording_id,
-            Work.state.in_(OPEN_STATES),
-            Work.cancel.is_(False),
+        query = select(Job).where(
+            Job.kind == kind,
+            Job.recording_id == recording_id,
+            Job.state.in_(OPEN_STATES),
+            Job.cancel.is_(False),
         )
         if export_id is not None:
-            query = query.where(Work.export_id == export_id)
+            query = query.where(Job.export_id == export_id)
         for work in session.scalars(query):
             if work.details == details:
                 return work
             if kind in REPLACEABLE and work.clip_id == clip_id:
                 # A slider has moved on, or a range: nobody waits for the earlier one any more.
                 self.cancel(session, work)
-        work = Work(
+        work = Job(
             kind=kind,
             recording_id=recording_id,
             clip_id=clip_id,
@@ -78,7 +78,7 @@ class Queue:
         self.send(session, work)
         return work
 
-    def retry(self, session: Session, work: Work) -> None:
+    def retry(self, session: Session, work: Job) -> None:
         """Start failed or cancelled work over."""
         if work.state in OPEN_STATES:
             return
@@ -87,7 +87,7 @@ class Queue:
         work.finished, work.created = None, now()
         self.send(session, work)
 
-    def cancel(self, session: Session, work: Work) -> None:
+    def cancel(self, session: Session, work: Job) -> None:
         """Stop it: at once if nobody has begun, else as soon as the worker looks up."""
         work.cancel = True
         if work.state == "queued":

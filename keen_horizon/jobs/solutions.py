@@ -9,10 +9,10 @@ from dataclasses import replace
 import numpy as np
 
 from ..core.geometry.canvas import Canvas
-from ..core.lens.chosen import lens_of, recorded_canvas
+from ..core.lens.lens_from_settings import lens_from_settings, recorded_canvas
 from ..core.media.probe import Probe
-from ..core.motion.fit import Model
-from ..core.motion.fitted import (
+from ..core.motion.camera_motion import CameraMotion, LocalMotion, PointTrack
+from ..core.motion.estimate import (
     base_model,
     base_motion,
     carried_over,
@@ -23,17 +23,17 @@ from ..core.motion.fitted import (
     straight_focal,
     straight_motion,
 )
-from ..core.motion.found import CameraMotion, HeldTrack, LocalMotion
-from ..core.motion.groups import MarkGroup, groups_of
-from ..core.motion.held import read_track, track_name, write_track
-from ..core.motion.kept import FIT, motion_path, packed, read_motion, unpacked
-from ..core.motion.measure import Measure as Marks
-from ..core.steady.kept import read_solution, write_solution
-from ..core.steady.solution import Solution, solve
+from ..core.motion.point_tracker import read_track, track_name, write_track
+from ..core.motion.robust_fit import Model
+from ..core.motion.serialization import FIT, motion_path, packed, read_motion, unpacked
+from ..core.path.serialization import read_solution, write_solution
+from ..core.path.solution import Solution, solve
+from ..core.tracking.groups import TrackGroup, groups_of
+from ..core.tracking.tracks import Tracks
 from ..core.treatment import HeldPoint, Treatment
+from ..store.media_store import MediaStore
 from ..store.models import Measure, Recording
-from ..store.vault import Vault
-from .recent import Recent
+from .lru_cache import Recent
 
 WINDOW = 600  # frames of a long clip that are solved at once, around the one on show
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
@@ -43,16 +43,14 @@ SOLVER = 7  # to be raised when treatments come out differently: what is kept is
 class Solver:
     """Finds solutions; remembers the last few and the motion they stand on. Thread-safe."""
 
-    def __init__(self, vault: Vault) -> None:
+    def __init__(self, vault: MediaStore) -> None:
         self._vault = vault
         self._solutions: Recent[Solution] = Recent(24)
         self._motions: Recent[CameraMotion] = Recent(8)
-        self._marks: Recent[Marks] = Recent(4)
-        self._groups: Recent[list[MarkGroup]] = Recent(8)
+        self._marks: Recent[Tracks] = Recent(4)
+        self._groups: Recent[list[TrackGroup]] = Recent(8)
 
-    def base_motion(
-        self, recording: Recording, measure: Measure, model: Model
-    ) -> CameraMotion:
+    def base_motion(self, recording: Recording, measure: Measure, model: Model) -> CameraMotion:
         """The motion by which every mark may steer, as the measure left it."""
         name = f"{measure.folder_key} {model}"
         found = self._motions.get(name)
@@ -148,7 +146,7 @@ class Solver:
             base = self.base_motion(recording, measure, base_model(treatment))
             bent = base.window(start, stop)
             canvas = recorded_canvas(treatment, _canvas(recording))
-            lens = lens_of(treatment, canvas, bent.first + np.arange(len(bent)))
+            lens = lens_from_settings(treatment, canvas, bent.first + np.arange(len(bent)))
             steps = carried_over(bent.steps, lens)
             local = None
             if treatment.motion.model == "rotation" and lens is not None:
@@ -168,7 +166,7 @@ class Solver:
             self._motions.put(name, found)
         return found
 
-    def track(self, measure: Measure, point: HeldPoint) -> HeldTrack:
+    def track(self, measure: Measure, point: HeldPoint) -> PointTrack:
         """A point that has been followed."""
         return read_track(self._vault.path(track_key(measure, point)))
 
@@ -189,11 +187,11 @@ class Solver:
         settings = treatment.motion.model_copy(update={"aim": "follow"})
         return treatment.model_copy(update={"motion": settings})
 
-    def keep_track(self, measure: Measure, point: HeldPoint, track: HeldTrack) -> None:
+    def keep_track(self, measure: Measure, point: HeldPoint, track: PointTrack) -> None:
         with self._vault.keeping(track_key(measure, point)) as part:
             write_track(track, part)
 
-    def groups(self, recording: Recording, measure: Measure) -> list[MarkGroup]:
+    def groups(self, recording: Recording, measure: Measure) -> list[TrackGroup]:
         """The marks that move together."""
         found = self._groups.get(measure.folder_key)
         if found is None:
@@ -202,11 +200,11 @@ class Solver:
             self._groups.put(measure.folder_key, found)
         return found
 
-    def marks(self, measure: Measure) -> Marks:
+    def marks(self, measure: Measure) -> Tracks:
         """The measure itself."""
         found = self._marks.get(measure.folder_key)
         if found is None:
-            found = Marks.read(self._vault.path(measure.folder_key))
+            found = Tracks.read(self._vault.path(measure.folder_key))
             self._marks.put(measure.folder_key, found)
         return found
 

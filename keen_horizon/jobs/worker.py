@@ -14,11 +14,11 @@ import procrastinate
 from sqlalchemy import select
 
 from ..store.database import Database
-from ..store.models import Work, now
-from ..store.vault import Vault
+from ..store.media_store import MediaStore
+from ..store.models import Job, now
 from .lifecycle import run_of
 from .queue import QUICK, SLOW, TASK, Queue
-from .tasks import Workshop
+from .runner import JobRunner
 
 log = logging.getLogger(__name__)
 HEARTBEAT = 5.0  # seconds
@@ -27,10 +27,10 @@ LOOK_AFTER_EVERY = 5.0
 UNTOLD_AFTER = timedelta(seconds=15)
 
 
-def work_forever(url: str, vault: Vault, queues: list[str] | None) -> None:
+def work_forever(url: str, vault: MediaStore, queues: list[str] | None) -> None:
     """Run until stopped. ``queues`` None takes work of every kind."""
     database = Database(url)
-    workshop = Workshop(database, vault)
+    workshop = JobRunner(database, vault)
     vault.clear_stale_workspaces()
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=url))
 
@@ -64,21 +64,21 @@ async def _look_after(app: procrastinate.App, database: Database, queue: Queue) 
             for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER):
                 log.warning("job %s lost its worker; back into the queue", job.id)
                 await app.job_manager.retry_job(job)
-            await asyncio.to_thread(tell_untold, database, queue)
+            await asyncio.to_thread(requeue_undelivered, database, queue)
         except Exception:  # the database may be away for a moment; keep looking
             log.exception("looking after the queue failed")
         await asyncio.sleep(LOOK_AFTER_EVERY)
 
 
-def tell_untold(database: Database, queue: Queue) -> None:
+def requeue_undelivered(database: Database, queue: Queue) -> None:
     """Work that was written down, but whose writer died before telling the queue."""
     with database.session() as session:
         for work in session.scalars(
-            select(Work)
+            select(Job)
             .where(
-                Work.state == "queued",
-                Work.queue_job.is_(None),
-                Work.created < now() - UNTOLD_AFTER,
+                Job.state == "queued",
+                Job.queue_job.is_(None),
+                Job.created < now() - UNTOLD_AFTER,
             )
             .with_for_update(skip_locked=True)
         ):

@@ -14,7 +14,7 @@ from pathlib import Path
 from ..jobs.worker import work_forever
 from ..simulated.brindle_quay import ON_DEMAND
 from ..store.database import migrate
-from ..store.vault import Vault
+from ..store.media_store import MediaStore
 from .postgres import database_url, free_port
 from .processes import PREFERRED_PORT
 from .running import application
@@ -104,7 +104,9 @@ def worker() -> int:
 
 def run_worker(queues: list[str]) -> int:
     logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(name)s %(message)s")
-    work_forever(os.environ["KEEN_DATABASE_URL"], Vault(data_folder() / "vault"), queues or None)
+    work_forever(
+        os.environ["KEEN_DATABASE_URL"], MediaStore(data_folder() / "vault"), queues or None
+    )
     return 0
 
 
@@ -133,9 +135,7 @@ def lint() -> int:
 
 def tool(name: str, arguments: list[str]) -> int:
     """Benchmarks and screenshots live beside the application."""
-    return subprocess.run(
-        [sys.executable, "-m", f"tools.{name}", *arguments], cwd=HOME
-    ).returncode
+    return subprocess.run([sys.executable, "-m", f"tools.{name}", *arguments], cwd=HOME).returncode
 
 
 if __name__ == "__main__":

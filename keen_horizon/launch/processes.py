@@ -16,7 +16,7 @@ PREFERRED_PORT = 8420
 MOST_RESTARTS, RESTARTS_WITHIN = 6, 60.0  # seconds
 
 
-class Crew:
+class Processes:
     """Processes started here; all of them end when the context does."""
 
     def __init__(self, url: str, data: Path) -> None:
@@ -79,7 +79,7 @@ class Crew:
             say(f"{name} ended unexpectedly (see {self.log(name)}); starting it again")
             self.start(name, self._arguments[name])
 
-    def __enter__(self) -> Crew:
+    def __enter__(self) -> Processes:
         return self
 
     def __exit__(self, *error: object) -> None:
@@ -96,7 +96,7 @@ class Crew:
                 process.wait()
 
 
-def wait_for_page(address: str, crew: Crew, seconds: float = 60) -> None:
+def wait_for_page(address: str, crew: Processes, seconds: float = 60) -> None:
     """Wait until the first page answers."""
     deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:

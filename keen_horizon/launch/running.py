@@ -10,7 +10,7 @@ from pathlib import Path
 from ..demo.shoot import ensure_demo
 from ..store.database import migrate
 from .postgres import database_url
-from .processes import Crew, wait_for_page
+from .processes import Processes, wait_for_page
 
 
 @dataclass(frozen=True)
@@ -20,7 +20,7 @@ class Running:
     address: str
     url: str
     data: Path
-    crew: Crew
+    crew: Processes
 
 
 @contextmanager
@@ -45,7 +45,7 @@ def application(
         if demo:
             ensure_demo(url, data, say, extra)
         address = f"http://127.0.0.1:{port}/"
-        with Crew(url, data) as crew:
+        with Processes(url, data) as crew:
             crew.start_web(port)
             if workers:
                 crew.start_workers()

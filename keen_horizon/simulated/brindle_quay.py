@@ -34,7 +34,7 @@ from .textures import (
     tinted,
     water,
     window,
-)  # fmt: skip
+)
 
 FAR_QUAY = 24.0  # metres to the façades
 WATER = 1.1  # metres below the quay
@@ -356,9 +356,7 @@ def tender_deck(
     )  # fmt: skip
     behind = _surround() if fisheye else _backdrop()
     near = _pontoon() if fisheye else ()
-    scene = Scene(
-        (*behind, *_far_side(), gull(1.0, 5.0, -9.0, 14.0, -5.0, 15.0), *_basin(), *near)
-    )
+    scene = Scene((*behind, *_far_side(), gull(1.0, 5.0, -9.0, 14.0, -5.0, 15.0), *_basin(), *near))
     return Take("tender deck", scene, truth, camera="Limpet deck camera" if fisheye else "")
 
 

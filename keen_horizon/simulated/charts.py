@@ -58,9 +58,7 @@ def _photograph(
     height, width = texture.shape[:2]
     board = Panel(texture, middle - width / 2 * across - height / 2 * down, across, down)
     behind = middle + facing @ [0, 0, 0.9]
-    wall = Panel(
-        bench, behind - 800 * 40 * across - 450 * 40 * down, 40 * across, 40 * down
-    )
+    wall = Panel(bench, behind - 800 * 40 * across - 450 * 40 * down, 40 * across, 40 * down)
     truth = Truth(
         camera, np.zeros(1), np.zeros((1, camera.height)), np.zeros((1, 3)), np.eye(3)[None]
     )

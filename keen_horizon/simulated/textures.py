@@ -105,9 +105,7 @@ def door(wall: NDArray[np.float32], box: tuple[int, int, int, int], paint: Colou
         wall[at : at + 4, x + 3 : x + w - 3] = (42, 44, 46)
 
 
-def gable(
-    body: NDArray[np.float32], pitch: float, roof: Colour, rng: np.random.Generator
-) -> Image:
+def gable(body: NDArray[np.float32], pitch: float, roof: Colour, rng: np.random.Generator) -> Image:
     """Put a pointed roof of ``pitch`` times the half width over a wall, with its shadow on it."""
     height, width = body.shape[:2]
     rise = int(pitch * width / 2)

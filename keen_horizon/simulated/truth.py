@@ -12,11 +12,11 @@ from numpy.polynomial import chebyshev
 from ..core.geometry.canvas import Canvas, Complex
 from ..core.geometry.chain import WarpChain
 from ..core.geometry.similarity import Similarities
-from ..core.motion.camera import camera_motion
-from ..core.motion.found import CameraMotion
-from ..core.motion.marks import MarkFollower
-from ..core.motion.measure import Measure, MeasureWriter
+from ..core.motion.camera_motion import CameraMotion
+from ..core.motion.pairwise import camera_motion
 from ..core.quality import scores
+from ..core.tracking.features import FeatureTracker
+from ..core.tracking.tracks import Tracks, TracksWriter
 from .brindle_quay import Take
 from .camera import Array
 
@@ -31,7 +31,7 @@ class Measured:
     take: Take
     canvas: Canvas
     folder: Path
-    measure: Measure
+    tracks: Tracks
     motion: CameraMotion
     truth: Similarities
 
@@ -40,14 +40,14 @@ def measure_take(take: Take, folder: Path) -> Measured:
     """Follow marks through the take's pictures, without a file between."""
     camera = take.truth.camera
     canvas = Canvas(camera.width, camera.height)
-    follower = MarkFollower(camera.width, camera.height)
-    with MeasureWriter(folder, follower) as writer:
+    follower = FeatureTracker(camera.width, camera.height)
+    with TracksWriter(folder, follower) as writer:
         for frame in take.frames():
             writer.add(follower.step(np.asarray(cv2.cvtColor(frame, cv2.COLOR_BGR2GRAY))))
         writer.close(take.truth.times, 0)
-    measure = Measure.read(folder)
-    motion = camera_motion(measure, canvas, "similarity")
-    return Measured(take, canvas, folder, measure, motion, true_steps(take))
+    tracks = Tracks.read(folder)
+    motion = camera_motion(tracks, canvas, "similarity")
+    return Measured(take, canvas, folder, tracks, motion, true_steps(take))
 
 
 def true_steps(take: Take) -> Similarities:

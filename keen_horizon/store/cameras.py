@@ -7,8 +7,8 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
 from ..core.treatment import ShutterSettings, allowed
+from .library import clean_name
 from .models import Camera
-from .shelf import clean_name
 
 
 def cameras(session: Session) -> list[Camera]:

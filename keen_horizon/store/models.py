@@ -70,9 +70,7 @@ class Measure(Base):
     """The marks of a range of a recording; ``folder_key`` names a folder in the vault."""
 
     __tablename__ = "measures"
-    __table_args__ = (
-        UniqueConstraint("recording_id", "first_frame", "last_frame", "closer"),
-    )
+    __table_args__ = (UniqueConstraint("recording_id", "first_frame", "last_frame", "closer"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     recording_id: Mapped[int] = mapped_column(ForeignKey("recordings.id"))
     first_frame: Mapped[int]
@@ -93,7 +91,7 @@ class Camera(Base):
     created: Mapped[datetime] = mapped_column(default=now)
 
 
-class HouseLens(Base):
+class LensProfileRow(Base):
     """A profile in the lens cabinet: ``profile`` is a :class:`.LensProfile` as JSON; ``edition``
     counts its changes."""
 
@@ -162,7 +160,7 @@ class Export(Base):
     revision: Mapped[Revision] = relationship()
 
 
-class Work(Base):
+class Job(Base):
     """A piece of background work, as the job tray shows it.
 
     ``kind``: ingest, measure, solve, cost, look, chart or export. ``state``: queued, running, done,

@@ -7,8 +7,8 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
 from ..core.treatment import Treatment, parse
+from .library import clean_name
 from .models import Clip, Measure, Revision
-from .shelf import clean_name
 
 
 def current(clip: Clip) -> Treatment:

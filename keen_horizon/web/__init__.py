@@ -12,11 +12,11 @@ from flask import Flask, Response, current_app
 from flask_wtf.csrf import CSRFProtect
 
 from ..jobs.costs import CostCurves
-from ..jobs.looks import Looks
+from ..jobs.frame_cache import FrameCache
 from ..jobs.queue import Queue
 from ..jobs.solutions import Solver
 from ..store.database import Database
-from ..store.vault import Vault
+from ..store.media_store import MediaStore
 
 UPLOAD_LIMIT = 20 * 10**9  # bytes
 POLICY = "; ".join(
@@ -40,11 +40,11 @@ class Services:
     """What the screens stand on."""
 
     database: Database
-    vault: Vault
+    vault: MediaStore
     queue: Queue
     solver: Solver
     costs: CostCurves
-    looks: Looks
+    looks: FrameCache
 
 
 def services() -> Services:
@@ -55,7 +55,19 @@ def services() -> Services:
 def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     """The application on a database (default ``KEEN_DATABASE_URL``) and a data folder
     (default ``KEEN_DATA``)."""
-    from . import cabinet, clip, cost, errors, export, lens, marks, media, shelf, shutter, work
+    from . import (
+        clip,
+        cost_curve,
+        errors,
+        export,
+        jobs,
+        lens,
+        lens_profiles,
+        library,
+        media,
+        rolling_shutter,
+        tracks,
+    )
 
     url = url or os.environ["KEEN_DATABASE_URL"]
     data = data or Path(os.environ["KEEN_DATA"])
@@ -71,13 +83,24 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         # A page on another site must not reach us by renaming itself to our address.
         TRUSTED_HOSTS=["127.0.0.1", "localhost", *_listed("KEEN_TRUSTED_HOSTS")],
     )
-    vault = Vault(data / "vault")
+    vault = MediaStore(data / "vault")
     solver = Solver(vault)
     app.extensions["keen"] = Services(
-        Database(url), vault, Queue(url), solver, CostCurves(vault, solver), Looks(vault)
+        Database(url), vault, Queue(url), solver, CostCurves(vault, solver), FrameCache(vault)
     )
     CSRFProtect(app)
-    for part in (shelf, clip, lens, cabinet, shutter, marks, cost, export, work, media):
+    for part in (
+        library,
+        clip,
+        lens,
+        lens_profiles,
+        rolling_shutter,
+        tracks,
+        cost_curve,
+        export,
+        jobs,
+        media,
+    ):
         app.register_blueprint(part.page)
     errors.register(app)
     app.after_request(_guarded)

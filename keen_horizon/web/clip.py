@@ -12,22 +12,22 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
 from ..core.lens.angles import displacement_curve
-from ..core.motion.fitted import motion_settings
-from ..core.motion.marks import CLOSER_COST
+from ..core.motion.estimate import motion_settings
+from ..core.path.least_zoom import LARGEST, least_cover, widest_view
+from ..core.path.report import bare_shares
+from ..core.path.solution import Solution
 from ..core.quality.scores import output_steps
-from ..core.steady.cover import LARGEST, least_cover, whole_view
-from ..core.steady.price import bare_shares
-from ..core.steady.solution import Solution
+from ..core.tracking.features import CLOSER_COST
 from ..core.treatment import STATIONS, Treatment, parse, with_stations
+from ..jobs.runner import shelf_figures
 from ..jobs.solutions import solving_details
-from ..jobs.tasks import shelf_figures
-from ..store import shelf, treatments
+from ..store import library, treatments
 from ..store.models import Clip
 from ..store.timing import stored_scan
-from . import services, words
+from . import captions, services
 from .arrays import packed
-from .cabinet import newer_edition
-from .work import asked_once, describe, latest
+from .jobs import asked_once, describe, latest
+from .lens_profiles import newer_edition
 
 NODES = 260_000  # of a lattice in one answer: two megabytes
 NEARBY = 61  # frames of one while a slider moves
@@ -37,7 +37,7 @@ page = Blueprint("clip", __name__, url_prefix="/clips/<int:clip_id>")
 @page.get("")
 def screen(clip_id: int) -> str:
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         return render_template("clip.html", clip=clip, shoot=clip.recording.shoot)
 
 
@@ -45,7 +45,7 @@ def screen(clip_id: int) -> str:
 def state(clip_id: int) -> Response:
     """Where the clip stands. A clip that has not been measured begins to be, by being opened."""
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         return jsonify(_state(session, clip))
 
 
@@ -72,7 +72,7 @@ def _state(session: Session, clip: Clip) -> dict[str, Any]:
         "frame_count": probe["frame_count"],
         "rate": probe["rate"],
         "proxy": f"/recordings/{recording.id}/proxy",
-        "source_words": f"{probe['width']} × {probe['height']} · {words.rate(probe)}",
+        "source_words": f"{probe['width']} × {probe['height']} · {captions.rate(probe)}",
         "sound": probe["sound"] is not None,
     }
     measure = treatments.measure_of(session, clip)
@@ -110,7 +110,7 @@ def closer(clip_id: int) -> Response:
     """Want the closer measure, or the usual one; the other stays, and stays in use until then."""
     wanted = bool((request.get_json() or {}).get("wanted"))
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         treatments.measured(session, clip)
         clip.closer = wanted
         session.commit()
@@ -121,7 +121,7 @@ def closer(clip_id: int) -> Response:
 def timing(clip_id: int) -> Response:
     """Presentation times of all frames of the recording, seconds."""
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         if clip.recording.probe is None:
             raise KeenError("the recording is still being taken in.")
         times = stored_scan(clip.recording, services().vault).times
@@ -132,7 +132,7 @@ def timing(clip_id: int) -> Response:
 def solution(clip_id: int) -> Response:
     """The current treatment, solved."""
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         return _solved(session, clip, treatments.current(clip))
 
 
@@ -140,7 +140,7 @@ def solution(clip_id: int) -> Response:
 def lattice(clip_id: int) -> Response:
     """More of the current treatment's lattice: that of a long clip that bends comes in pieces."""
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         measure = treatments.measured(session, clip)
         found = services().solver.find(
             clip.recording, measure, treatments.current(clip), patient=False
@@ -153,7 +153,7 @@ def treat(clip_id: int) -> Response:
     """Solve a treatment; with ``keep``, make it the clip's own (a new revision)."""
     data = request.get_json() or {}
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         treatment = parse(data.get("treatment"))
         if data.get("keep"):
             treatments.change(session, clip, treatment)
@@ -173,7 +173,7 @@ def redo(clip_id: int) -> Response:
 
 def _step(clip_id: int, move: Any) -> Response:
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         move(session, clip)
         session.commit()
         return _solved(session, clip, treatments.current(clip))
@@ -182,7 +182,7 @@ def _step(clip_id: int, move: Any) -> Response:
 @page.post("/versions")
 def keep_version(clip_id: int) -> Response:
     with services().database.session.begin() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         treatments.name_version(session, clip, (request.get_json() or {}).get("name", ""))
         return jsonify(versions=_versions(session, clip))
 
@@ -190,7 +190,7 @@ def keep_version(clip_id: int) -> Response:
 @page.post("/versions/<int:revision_id>")
 def go_to_version(clip_id: int, revision_id: int) -> Response:
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         treatments.go_to(session, clip, revision_id)
         session.commit()
         return _solved(session, clip, treatments.current(clip))
@@ -200,7 +200,7 @@ def go_to_version(clip_id: int, revision_id: int) -> Response:
 def version_lattice(clip_id: int, revision_id: int) -> Response:
     """What a version looks like, to be compared with."""
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         revision = treatments.version(session, clip, revision_id)
         measure = treatments.measured(session, clip)
         treatment = parse(revision.treatment)
@@ -227,7 +227,7 @@ def cover(clip_id: int) -> Response:
         raise KeenError("what is trimmed has no bare edge.")
     if treatment.edge != "leave":
         settings["edge"] = "leave"
-    return jsonify(settings=settings, words=words.cover_words(covering))
+    return jsonify(settings=settings, words=captions.cover_words(covering))
 
 
 @page.post("/keep-view")
@@ -238,13 +238,13 @@ def keep_view(clip_id: int) -> Response:
         raise KeenError(f"the largest side is a whole number of px from 256 to {LARGEST}.")
     with services().database.session() as session:
         found, _ = _asked_for(session, clip_id)
-    whole = whole_view(found.chain, ceiling)
-    return jsonify(settings=whole.settings, words=words.whole_words(whole))
+    whole = widest_view(found.chain, ceiling)
+    return jsonify(settings=whole.settings, words=captions.whole_words(whole))
 
 
 def _asked_for(session: Session, clip_id: int) -> tuple[Solution, Treatment]:
     """A solution of the treatment in the request; what is near to it, if that takes long."""
-    clip = shelf.get_clip(session, clip_id)
+    clip = library.get_clip(session, clip_id)
     treatment = parse((request.get_json() or {}).get("treatment"))
     measure = treatments.measured(session, clip)
     solver = services().solver
@@ -258,10 +258,8 @@ def _asked_for(session: Session, clip_id: int) -> tuple[Solution, Treatment]:
 def others(clip_id: int) -> Response:
     """The other clips of the shoot, to which a treatment can be copied."""
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
-        return jsonify(
-            clips=[{"id": c.id, "name": c.name} for c in shelf.beside(session, clip)]
-        )
+        clip = library.get_clip(session, clip_id)
+        return jsonify(clips=[{"id": c.id, "name": c.name} for c in library.beside(session, clip)])
 
 
 @page.post("/copy")
@@ -274,9 +272,9 @@ def copy(clip_id: int) -> Response:
     if not isinstance(stations, list) or not stations or not set(stations) <= set(STATIONS):
         raise KeenError("no station was chosen to copy.")
     with services().database.session.begin() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         own = treatments.current(clip)
-        beside = {c.id: c for c in shelf.beside(session, clip)}
+        beside = {c.id: c for c in library.beside(session, clip)}
         targets = [beside[i] for i in dict.fromkeys(wanted) if i in beside]
         for target in targets:
             changed = with_stations(treatments.current(target), own, stations)
@@ -292,7 +290,7 @@ def set_range(clip_id: int) -> Response:
     if not isinstance(first, int) or not isinstance(last, int):
         raise KeenError("a range is given as two frame numbers.")
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         treatments.set_range(clip, first, last)
         session.commit()
         return jsonify(_state(session, clip))
@@ -343,22 +341,22 @@ def _drawn(found: Solution, treatment: Treatment, *, sliding: bool = False) -> d
     return {
         "report": report,
         "words": {
-            "lens": words.lens_words(treatment, report),
-            "lens_warning": words.lens_warning(report),
-            "angles": words.angle_words(report),
-            "fit": words.fit_words(report),
-            "shutter": words.shutter_words(treatment),
-            "straight": words.straight_words(report),
-            "motion": words.motion_words(treatment, report),
+            "lens": captions.lens_caption(treatment, report),
+            "lens_warning": captions.lens_warning(report),
+            "angles": captions.angle_words(report),
+            "fit": captions.fit_words(report),
+            "shutter": captions.shutter_caption(treatment),
+            "straight": captions.straight_words(report),
+            "motion": captions.motion_caption(treatment, report),
             "why": found.motion.choice.why if found.motion.choice else "",
-            "wobble": words.wobble_words(report),
-            "shake": words.shake_words(report),
-            "removed": words.removed_words(report),
-            "pulled": words.pulled_words(treatment),
-            "stretched": words.stretched_words(report),
-            "frame": words.frame_words(treatment, report),
-            "motion_warning": words.motion_warning(report),
-            "frame_warning": words.frame_warning(report),
+            "wobble": captions.wobble_words(report),
+            "shake": captions.shake_words(report),
+            "removed": captions.removed_words(report),
+            "pulled": captions.pulled_words(treatment),
+            "stretched": captions.stretched_words(report),
+            "frame": captions.frame_caption(treatment, report),
+            "motion_warning": captions.motion_warning(report),
+            "frame_warning": captions.frame_warning(report),
         },
         "first": found.motion.first,
         "lattice": _lattice(found, _near(), NEARBY if sliding else None),

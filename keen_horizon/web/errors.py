@@ -10,8 +10,8 @@ from flask_wtf.csrf import CSRFError
 from werkzeug.exceptions import HTTPException
 
 from ..core.errors import KeenError, NoRoom
-from ..store.shelf import NotFound
-from ..store.vault import TooLarge
+from ..store.library import NotFound
+from ..store.media_store import TooLarge
 
 log = logging.getLogger(__name__)
 _TITLES = {

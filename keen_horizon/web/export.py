@@ -10,10 +10,10 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
 from ..core.media.encode import QUALITIES
-from ..store import shelf, treatments
-from ..store.models import Clip, Export, Revision, Work
-from . import services, words
-from .work import describe
+from ..store import library, treatments
+from ..store.models import Clip, Export, Job, Revision
+from . import captions, services
+from .jobs import describe
 
 page = Blueprint("export", __name__, url_prefix="/clips/<int:clip_id>/exports")
 HEIGHTS = (2160, 1440, 1080, 720, 540)
@@ -22,14 +22,14 @@ HEIGHTS = (2160, 1440, 1080, 720, 540)
 @page.get("")
 def screen(clip_id: int) -> str:
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         return render_template("export.html", clip=clip, shoot=clip.recording.shoot)
 
 
 @page.get("/list")
 def listing(clip_id: int) -> Response:
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         rows = session.scalars(
             select(Export).where(Export.clip_id == clip.id).order_by(Export.id.desc())
         )
@@ -68,7 +68,7 @@ def ask(clip_id: int) -> Response:
     data = request.get_json() or {}
     kit = services()
     with kit.database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         if treatments.measure_of(session, clip) is None:
             raise KeenError("the clip has not been measured yet.", remedy="Open the clip first.")
         revision = session.get(Revision, data.get("revision") or 0)
@@ -91,9 +91,7 @@ def ask(clip_id: int) -> Response:
         )
         session.add(export)
         session.flush()
-        kit.queue.ask(
-            session, "export", clip.recording_id, clip_id=clip.id, export_id=export.id
-        )
+        kit.queue.ask(session, "export", clip.recording_id, clip_id=clip.id, export_id=export.id)
         return jsonify(_describe(session, export))
 
 
@@ -103,7 +101,7 @@ def report(clip_id: int, export_id: int) -> Response:
     with services().database.session() as session:
         export = session.get(Export, export_id)
         if export is None or export.clip_id != clip_id or export.report is None:
-            raise shelf.NotFound("there is no such report.")
+            raise library.NotFound("there is no such report.")
     response = jsonify(export.report)
     name = export.file_name.removesuffix(".mp4") + ".json"
     response.headers.set("Content-Disposition", "attachment", filename=name)
@@ -112,15 +110,15 @@ def report(clip_id: int, export_id: int) -> Response:
 
 def _describe(session: Session, export: Export) -> dict[str, Any]:
     work = session.scalar(
-        select(Work).where(Work.export_id == export.id).order_by(Work.id.desc()).limit(1)
+        select(Job).where(Job.export_id == export.id).order_by(Job.id.desc()).limit(1)
     )
     figures = {}
     if export.report is not None:
         figures = {k: v for k, v in export.report.items() if k not in ("frames", "conventions")}
         figures["words"] = {
-            "shake": words.shake_words(figures),
-            "shake_removed": words.removed_words(figures) or "nothing",
-            "wobble": words.wobble_words(figures),
+            "shake": captions.shake_words(figures),
+            "shake_removed": captions.removed_words(figures) or "nothing",
+            "wobble": captions.wobble_words(figures),
         }
     return {
         "id": export.id,
@@ -130,7 +128,7 @@ def _describe(session: Session, export: Export) -> dict[str, Any]:
         "lines": export.lines,
         "range": f"{export.first_frame}–{export.last_frame}",
         "created": export.created.isoformat(),
-        "size": words.size(export.size) if export.size else None,
+        "size": captions.size(export.size) if export.size else None,
         "file": f"/exports/{export.id}/file" if export.file_key else None,
         "report_file": f"/clips/{export.clip_id}/exports/{export.id}/report",
         "report": figures or None,

@@ -14,16 +14,16 @@ from sqlalchemy.orm import Session
 from ..core.errors import BadSetting, KeenError
 from ..core.geometry.canvas import Canvas
 from ..core.lens.angles import focal_of
-from ..core.lens.chosen import optics_of
 from ..core.lens.distortion import USED, Distortion
 from ..core.lens.fit import EdgeFit, fit_edges, straight_turns
+from ..core.lens.lens_from_settings import to_settings
 from ..core.lens.trace import trace_edge
 from ..core.media.probe import Probe
 from ..core.treatment import StraightEdge
-from ..store import shelf
+from ..store import library
 from ..store.models import Clip
 from . import services
-from .work import asked_once, describe
+from .jobs import asked_once, describe
 
 page = Blueprint("lens", __name__, url_prefix="/clips/<int:clip_id>/lens")
 SHAPES = {"16:9": 9 / 16, "4:3": 3 / 4}  # height over width of a recording
@@ -46,7 +46,7 @@ def angle(clip_id: int) -> Response:
     if degrees is None or not 20 <= degrees <= WIDEST:
         raise BadSetting(f"an angle of view is a number from 20 to {WIDEST:g} degrees.")
     with services().database.session() as session:
-        canvas = _canvas(shelf.get_clip(session, clip_id))
+        canvas = _canvas(library.get_clip(session, clip_id))
     own = canvas.height / (canvas.width * canvas.pixel_aspect)
     focal = focal_of(degrees, 1.0, own if shape is None else shape, Distortion("fisheye"))
     return jsonify(focal=round(focal, 5))
@@ -57,7 +57,7 @@ def look(clip_id: int) -> Response:
     """Have a frame decoded for tracing; the edges found in it, once that is done."""
     frame = _frame((request.get_json() or {}).get("frame"))
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         if not services().looks.is_there(clip.recording, frame):
             return jsonify(there=False, work=_asked(session, clip, frame))
         return jsonify(there=True, edges=services().looks.proposed(clip.recording, frame))
@@ -75,7 +75,7 @@ def trace(clip_id: int) -> Response:
     if len(places) < 2 or len(places) > 12 or not np.isfinite(places).all():
         raise KeenError("an edge takes two points, and up to ten more where it was dragged.")
     with services().database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         canvas = _canvas(clip)
         if not services().looks.is_there(clip.recording, frame):
             return jsonify(there=False, work=_asked(session, clip, frame))
@@ -100,11 +100,11 @@ def fit(clip_id: int) -> Response:
     if not edges:
         raise KeenError("there is no edge yet.", remedy="Trace one.")
     with services().database.session() as session:
-        canvas = _canvas(shelf.get_clip(session, clip_id))
+        canvas = _canvas(library.get_clip(session, clip_id))
     pixels = [_pixels(edge, canvas) for edge in edges]
     found = fit_edges(pixels, canvas, model, live)
     return jsonify(
-        settings=optics_of(found.distortion, found.focal)
+        settings=to_settings(found.distortion, found.focal)
         | {"found_by": "edges", "residual": round(found.residual, 3)},
         residuals=found.residuals.round(2).tolist(),
         contradicting=found.contradicting,

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from flask import Blueprint, Response, send_file
 
+from ..store.library import NotFound
 from ..store.models import Export, Recording
-from ..store.shelf import NotFound
 from . import services
 
 page = Blueprint("media", __name__)

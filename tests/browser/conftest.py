@@ -18,7 +18,8 @@ from tools.browser import browser_page, wait_ready
 
 @pytest.fixture(scope="session")
 def running(
-    server_url: str, tmp_path_factory: pytest.TempPathFactory  # noqa: F811
+    server_url: str,  # noqa: F811
+    tmp_path_factory: pytest.TempPathFactory,
 ) -> Iterator[Running]:
     with pytest.MonkeyPatch.context() as patch, fresh_database(server_url) as url:
         patch.setenv("KEEN_DATABASE_URL", url)

@@ -231,9 +231,7 @@ def test_versions_and_range(opened: Page):
     opened.get_by_label("First", exact=True).fill("10")
     opened.get_by_label("Last", exact=True).fill("59")
     opened.get_by_role("button", name="Use range").click()
-    until(
-        opened, "keen.stage.last === 59 && keen.stage.lattice.length === 50", seconds=60
-    )
+    until(opened, "keen.stage.last === 59 && keen.stage.lattice.length === 50", seconds=60)
     until(opened, "keen.stage.frame >= 10")
     opened.get_by_label("First", exact=True).fill("0")
     opened.get_by_label("Last", exact=True).fill("89")

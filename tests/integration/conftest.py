@@ -17,11 +17,11 @@ import pytest
 from flask.testing import FlaskClient
 
 from keen_horizon.jobs.queue import Queue
-from keen_horizon.jobs.tasks import Workshop
-from keen_horizon.store import shelf
+from keen_horizon.jobs.runner import JobRunner
+from keen_horizon.store import library
 from keen_horizon.store.database import Database, migrate
-from keen_horizon.store.models import Clip, Recording, Work
-from keen_horizon.store.vault import Vault
+from keen_horizon.store.media_store import MediaStore
+from keen_horizon.store.models import Clip, Job, Recording
 from keen_horizon.web import create_app
 
 
@@ -59,15 +59,15 @@ class Place:
     url: str
     data: Path
     database: Database
-    vault: Vault
+    vault: MediaStore
     queue: Queue
-    workshop: Workshop
+    workshop: JobRunner
     client: FlaskClient
     token: str
 
     def shoot(self, name: str = "test") -> int:
         with self.database.session.begin() as session:
-            return shelf.add_shoot(session, name).id
+            return library.add_shoot(session, name).id
 
     def add(self, path: Path, shoot: int | None = None) -> tuple[int, int]:
         """Put a file into the vault and on the shelf; returns recording and clip."""
@@ -76,8 +76,8 @@ class Place:
             copied.write_bytes(path.read_bytes())
             key = self.vault.adopt("sources", copied)
         with self.database.session() as session:
-            home = shelf.get_shoot(session, shoot or self.shoot())
-            recording, clip = shelf.add_recording(
+            home = library.get_shoot(session, shoot or self.shoot())
+            recording, clip = library.add_recording(
                 session, home, path.name, path.stat().st_size, key
             )
             session.commit()
@@ -92,9 +92,9 @@ class Place:
                 self.workshop.do(claimed)
         return self.work(work_id).state
 
-    def work(self, work_id: int) -> Work:
+    def work(self, work_id: int) -> Job:
         with self.database.session() as session:
-            return session.get_one(Work, work_id)
+            return session.get_one(Job, work_id)
 
     def ask(self, kind, recording: int, **options) -> int:
         with self.database.session() as session:
@@ -134,7 +134,7 @@ def place(url: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Place]
     token = re.search(r'csrf-token" content="([^"]+)"', page).group(1)
     yield Place(
         url, data, kit.database, kit.vault, kit.queue,
-        Workshop(kit.database, kit.vault), client, token,
+        JobRunner(kit.database, kit.vault), client, token,
     )  # fmt: skip
     kit.queue.close()
     kit.database.engine.dispose()

@@ -6,8 +6,8 @@ from keen_horizon.demo import shoot
 from keen_horizon.demo.shoot import ensure_demo
 from keen_horizon.launch.__main__ import on_demand
 from keen_horizon.simulated.brindle_quay import loft_doorway, quay_walk
-from keen_horizon.store import shelf
-from keen_horizon.store.models import Work
+from keen_horizon.store import library
+from keen_horizon.store.models import Job
 
 pytestmark = pytest.mark.integration
 
@@ -42,21 +42,21 @@ def test_the_demo_shoot_is_made_once_and_mended(place):
 
     def clips() -> list[str]:
         with place.database.session() as session:
-            found = next(s for s in shelf.shoots(session) if s.name == "Brindle Quay")
-            return [clip.name for clip in shelf.clips_of(session, found)]
+            found = next(s for s in library.shoots(session) if s.name == "Brindle Quay")
+            return [clip.name for clip in library.clips_of(session, found)]
 
     ensure_demo(place.url, place.data, said.append)
     assert clips() == ["quay walk", "loft doorway"]
     assert any("quay walk is ready" in text for text in said)
     with place.database.session() as session:
-        waiting = session.query(Work).filter_by(kind="ingest", state="queued").count()
+        waiting = session.query(Job).filter_by(kind="ingest", state="queued").count()
     assert waiting == 2
     said.clear()
     ensure_demo(place.url, place.data, said.append)
     assert said == []
     # A shoot that was taken off the shelf comes back; nothing is made twice.
     with place.database.session.begin() as session:
-        shelf.remove(next(s for s in shelf.shoots(session) if s.name == "Brindle Quay"))
+        library.remove(next(s for s in library.shoots(session) if s.name == "Brindle Quay"))
     ensure_demo(place.url, place.data, said.append)
     assert clips() == ["quay walk", "loft doorway"]
     assert said == []

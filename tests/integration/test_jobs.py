@@ -15,9 +15,9 @@ from keen_horizon.core.media.probe import scan
 from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.jobs.lifecycle import claim, run_of
 from keen_horizon.jobs.solutions import Solver, solution_key
-from keen_horizon.jobs.worker import tell_untold
-from keen_horizon.store import shelf, treatments
-from keen_horizon.store.models import Clip, Export, Work, now
+from keen_horizon.jobs.worker import requeue_undelivered
+from keen_horizon.store import library, treatments
+from keen_horizon.store.models import Clip, Export, Job, now
 from keen_horizon.store.timing import stored_scan
 from tests.integration.conftest import wait_for
 
@@ -27,7 +27,7 @@ pytestmark = pytest.mark.integration
 def export_of(place, clip_id: int, **options) -> tuple[int, int]:
     """Ask for an export; returns its id and its work's."""
     with place.database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         export = Export(
             clip_id=clip.id, revision_id=clip.revision_id, first_frame=clip.first_frame,
             last_frame=clip.last_frame, quality="good", lines=None, file_name="x.mp4",
@@ -48,7 +48,7 @@ def test_a_file_is_taken_in_measured_and_exported(place, make_clip):
     assert scan(place.vault.path(recording.proxy_key)).probe.frame_count == 30
     assert (stored_scan(recording, place.vault).pts == scan(path).pts).all()
     with place.database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         assert clip.revision.number == 1
         assert clip.shake["shake_after"] < clip.shake["shake_before"]
     export_id, work_id = export_of(place, clip_id)
@@ -66,21 +66,21 @@ def test_settings_changes_never_measure_again(place, make_clip):
     _, clip_id = place.measured(make_clip("again.mp4"))
     solver = Solver(place.vault)
     with place.database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
-        before = session.query(Work).filter_by(kind="measure").count()
+        clip = library.get_clip(session, clip_id)
+        before = session.query(Job).filter_by(kind="measure").count()
         measure = treatments.measure_of(session, clip)
         for setting in ("motion.calm=90", "motion.model=shift", "frame.edge=trim"):
             treatment = with_settings(Treatment(), [setting])
             treatments.change(session, clip, treatment)
             assert treatments.measure_of(session, clip).id == measure.id
             assert solver.find(clip.recording, measure, treatment, patient=False)
-        assert session.query(Work).filter_by(kind="measure").count() == before
+        assert session.query(Job).filter_by(kind="measure").count() == before
 
 
 def test_only_the_range_is_measured_and_a_range_back_costs_nothing(place, make_clip):
     recording_id, clip_id = place.measured(make_clip("part.mp4", count=40))
     with place.database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         treatments.set_range(clip, 10, 24)
         session.commit()
         assert treatments.measure_of(session, clip) is None
@@ -88,7 +88,7 @@ def test_only_the_range_is_measured_and_a_range_back_costs_nothing(place, make_c
     assert place.work_now(work_id) == "done"
     assert place.work(work_id).total == 15
     with place.database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         assert treatments.measure_of(session, clip).first_frame == 10
         treatments.set_range(clip, 0, 39)
         assert treatments.measure_of(session, clip) is not None
@@ -118,21 +118,21 @@ def test_cancel_and_retry(place, make_clip):
     _, work_id = export_of(place, clip_id)
     # Before it began: at once.
     with place.database.session() as session:
-        place.queue.cancel(session, session.get_one(Work, work_id))
+        place.queue.cancel(session, session.get_one(Job, work_id))
     assert place.work_now(work_id) == "cancelled"
     with place.database.session() as session:
-        place.queue.retry(session, session.get_one(Work, work_id))
+        place.queue.retry(session, session.get_one(Job, work_id))
     assert place.work(work_id).state == "queued"
     # While it runs: at the next look up.
     with run_of(place.database, work_id) as run:
         with place.database.session() as session:
-            place.queue.cancel(session, session.get_one(Work, work_id))
+            place.queue.cancel(session, session.get_one(Job, work_id))
         place.workshop.do(run)
     assert place.work(work_id).state == "cancelled"
     with place.database.session() as session:
         export = session.get_one(Export, place.work(work_id).export_id)
         assert export.file_key is None
-        place.queue.retry(session, session.get_one(Work, work_id))
+        place.queue.retry(session, session.get_one(Job, work_id))
     assert place.work_now(work_id) == "done"
 
 
@@ -167,7 +167,7 @@ def test_a_long_clip_is_solved_by_a_worker_and_kept(place, make_clip, monkeypatc
     recording_id, clip_id = place.measured(make_clip("long.mp4"))
     monkeypatch.setattr("keen_horizon.jobs.solutions.SOLVED_AT_ONCE", 10)
     with place.database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         measure = treatments.measure_of(session, clip)
         treatment = with_settings(Treatment(), ["motion.calm=33"])
         assert Solver(place.vault).find(clip.recording, measure, treatment, patient=False) is None
@@ -188,7 +188,7 @@ def test_a_newer_wish_replaces_solves_that_nobody_has_begun(place, make_clip):
     ]
     assert ids[1] == ids[2]
     with place.database.session() as session:
-        states = {i: session.get_one(Work, i).state for i in ids}
+        states = {i: session.get_one(Job, i).state for i in ids}
     assert states == {ids[0]: "cancelled", ids[1]: "cancelled", ids[3]: "queued"}
 
 
@@ -196,13 +196,13 @@ def test_work_that_the_queue_was_never_told_of_is_found(place, make_clip):
     recording_id, _ = place.add(make_clip("untold.mp4"))
     with place.database.session() as session:
         # Written down, and then whoever wrote it died.
-        forgotten = Work(kind="ingest", recording_id=recording_id, details={"which": "forgotten"})
+        forgotten = Job(kind="ingest", recording_id=recording_id, details={"which": "forgotten"})
         forgotten.created = now() - timedelta(minutes=1)
-        fresh = Work(kind="ingest", recording_id=recording_id, details={"which": "fresh"})
+        fresh = Job(kind="ingest", recording_id=recording_id, details={"which": "fresh"})
         session.add_all([forgotten, fresh])
         session.commit()
         ids = forgotten.id, fresh.id
-    tell_untold(place.database, place.queue)
+    requeue_undelivered(place.database, place.queue)
     assert place.work(ids[0]).queue_job is not None
     assert place.work(ids[1]).queue_job is None  # its writer may still be about to
 
@@ -213,14 +213,14 @@ def test_work_that_kills_every_worker_is_given_up_in_words(place, make_clip):
     for attempt in (1, 2, 3):
         # Claimed, and never heard of again.
         with place.database.session.begin() as session:
-            assert claim(place.database, session.get_one(Work, work_id)) is not None
+            assert claim(place.database, session.get_one(Job, work_id)) is not None
         assert place.work(work_id).attempt == attempt
     assert place.work_now(work_id) == "failed"
     work = place.work(work_id)
     assert work.message.startswith("poison.mp4: the worker died 3 times")
     assert work.attempt == 3
     with place.database.session() as session:
-        place.queue.retry(session, session.get_one(Work, work_id))
+        place.queue.retry(session, session.get_one(Job, work_id))
     assert place.work_now(work_id) == "done"
 
 
@@ -229,7 +229,7 @@ def test_work_that_gets_further_each_time_is_never_given_up(place, make_clip):
     work_id = place.ask("ingest", recording_id)
     for attempt in range(6):
         with place.database.session.begin() as session:
-            run = claim(place.database, session.get_one(Work, work_id))
+            run = claim(place.database, session.get_one(Job, work_id))
         run.progress(250 * attempt + 1, 5000)
         work = place.work(work_id)
         assert (work.resumed, work.lost <= 1) == (250 * attempt, True)
@@ -240,7 +240,7 @@ def test_an_export_goes_on_where_its_worker_was_killed(place, make_clip, monkeyp
     _, clip_id = place.measured(make_clip("onwards.mp4", count=40))
     export_id, work_id = export_of(place, clip_id)
     with place.database.session.begin() as session:
-        lost = claim(place.database, session.get_one(Work, work_id))
+        lost = claim(place.database, session.get_one(Job, work_id))
     copied = place.vault.root / "copied"
     with pytest.raises(RuntimeError, match="killed"):
         place.workshop.do(_killed_at(lost, 25, place, copied))

@@ -6,7 +6,7 @@ import signal
 import pytest
 
 from keen_horizon.launch import processes
-from keen_horizon.launch.processes import Crew
+from keen_horizon.launch.processes import Processes
 from tests.integration.conftest import wait_for
 
 pytestmark = pytest.mark.integration
@@ -14,7 +14,7 @@ pytestmark = pytest.mark.integration
 
 def test_a_killed_process_is_started_again_and_all_end_with_the_crew(tmp_path):
     said: list[str] = []
-    with Crew("postgresql://none", tmp_path) as crew:
+    with Processes("postgresql://none", tmp_path) as crew:
         crew.start("sleeper", ["http.server", "0", "--bind", "127.0.0.1"])
         first = crew.processes["sleeper"]
         crew.tend(said.append)
@@ -32,7 +32,7 @@ def test_a_killed_process_is_started_again_and_all_end_with_the_crew(tmp_path):
 
 def test_what_ends_again_and_again_is_given_up(tmp_path, monkeypatch):
     monkeypatch.setattr(processes, "MOST_RESTARTS", 2)
-    with Crew("postgresql://none", tmp_path) as crew:
+    with Processes("postgresql://none", tmp_path) as crew:
         crew.start("broken", ["no_such_module_at_all"])
         with pytest.raises(SystemExit, match="ends again and again"):
             for _ in range(5):

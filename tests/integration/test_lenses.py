@@ -64,9 +64,7 @@ def test_a_lens_changes_the_picture_at_once_and_the_motion_by_a_worker(place, cl
     treatment = place.get(f"/clips/{clip}/solution").json["treatment"]
     treatment["lens"] |= {"model": "brown", "k1": -0.54, "k2": 0.72, "found_by": "numbers"}
     treatment["motion"]["model"] = "rotation"
-    sliding = place.post(
-        f"/clips/{clip}/treatment", {"treatment": treatment, "sliding": True}
-    ).json
+    sliding = place.post(f"/clips/{clip}/treatment", {"treatment": treatment, "sliding": True}).json
     assert sliding["solving"] is None  # nobody is asked while a slider moves
     assert sliding["lattice"]["columns"] == 33
     assert sliding["displacement"]["moved"][0] == 0

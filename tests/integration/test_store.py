@@ -8,10 +8,10 @@ from sqlalchemy import inspect
 
 from keen_horizon.core.errors import KeenError
 from keen_horizon.core.treatment import Treatment, with_settings
-from keen_horizon.store import shelf, treatments
+from keen_horizon.store import library, treatments
 from keen_horizon.store.database import migrate
+from keen_horizon.store.media_store import TooLarge
 from keen_horizon.store.models import Base, Clip, Recording
-from keen_horizon.store.vault import TooLarge
 
 from .conftest import fresh_database
 
@@ -53,10 +53,10 @@ def calm(value: float) -> Treatment:
 def test_a_first_treatment_that_came_meanwhile_is_not_replaced(place, make_clip):
     _, clip_id = place.add(make_clip("first.mp4"))
     with place.database.session() as looking:
-        clip = shelf.get_clip(looking, clip_id)
+        clip = library.get_clip(looking, clip_id)
         assert clip.revision is None
         with place.database.session.begin() as worker:
-            treatments.change(worker, shelf.get_clip(worker, clip_id), calm(77))
+            treatments.change(worker, library.get_clip(worker, clip_id), calm(77))
         treatments.begin(looking, clip, Treatment())
         assert clip.revision.treatment["motion"]["calm"] == 77
         assert clip.revision.number == 1
@@ -65,7 +65,7 @@ def test_a_first_treatment_that_came_meanwhile_is_not_replaced(place, make_clip)
 def test_undo_redo_and_branches_lose_nothing(place, make_clip):
     _, clip_id = place.add(make_clip("rev.mp4"))
     with place.database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         assert treatments.current(clip) == Treatment()
         for value in (10, 20, 30):
             treatments.change(session, clip, calm(value))
@@ -89,7 +89,7 @@ def test_undo_redo_and_branches_lose_nothing(place, make_clip):
 def test_versions_have_unique_names_and_can_be_gone_back_to(place, make_clip):
     _, clip_id = place.add(make_clip("ver.mp4"))
     with place.database.session() as session:
-        clip = shelf.get_clip(session, clip_id)
+        clip = library.get_clip(session, clip_id)
         with pytest.raises(KeenError, match="nothing to keep"):
             treatments.name_version(session, clip, "too early")
         treatments.change(session, clip, calm(10))
@@ -108,20 +108,20 @@ def test_removing_can_be_undone(place, make_clip):
     shoot_id = place.shoot("to be removed")
     _, clip_id = place.add(make_clip("rem.mp4"), shoot_id)
     with place.database.session.begin() as session:
-        shoot = shelf.get_shoot(session, shoot_id)
-        clip = shelf.get_clip(session, clip_id)
-        shelf.remove(clip)
-        assert shelf.clips_of(session, shoot) == []
-        with pytest.raises(shelf.NotFound):
-            shelf.get_clip(session, clip_id)
-        shelf.put_back(clip)
-        assert [c.id for c in shelf.clips_of(session, shoot)] == [clip_id]
+        shoot = library.get_shoot(session, shoot_id)
+        clip = library.get_clip(session, clip_id)
+        library.remove(clip)
+        assert library.clips_of(session, shoot) == []
+        with pytest.raises(library.NotFound):
+            library.get_clip(session, clip_id)
+        library.put_back(clip)
+        assert [c.id for c in library.clips_of(session, shoot)] == [clip_id]
 
 
 @pytest.mark.parametrize("name", ["", "   ", None, "x" * 121])
 def test_names_that_are_none(place, name):
     with pytest.raises(KeenError):
-        shelf.clean_name(name)
+        library.clean_name(name)
 
 
 def test_a_range_must_lie_in_the_recording(place):

@@ -8,7 +8,7 @@ import pytest
 
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.jobs import solutions
-from keen_horizon.store.models import Work
+from keen_horizon.store.models import Job
 
 pytestmark = pytest.mark.integration
 
@@ -218,7 +218,7 @@ def test_the_tray_shows_cancels_and_repeats(place, make_clip):
     assert place.post(f"/work/{work_id}/cancel").json["state"] == "cancelled"
     assert place.post(f"/work/{work_id}/retry").json["state"] == "queued"
     with place.database.session.begin() as session:
-        session.get_one(Work, work_id).state = "done"
+        session.get_one(Job, work_id).state = "done"
     assert place.post("/work/999999/cancel").status_code == 404
 
 

@@ -8,11 +8,11 @@ from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.chain import View, WarpChain
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.decode import Picture
-from keen_horizon.core.motion.found import CameraMotion
-from keen_horizon.core.picture.borrow import warp_borrowing
+from keen_horizon.core.motion.camera_motion import CameraMotion
+from keen_horizon.core.path.edge_fill_plan import Lenders
+from keen_horizon.core.path.solution import solve
+from keen_horizon.core.picture.edge_fill import warp_borrowing
 from keen_horizon.core.picture.warp import sampler_of
-from keen_horizon.core.steady.borrowing import Lenders
-from keen_horizon.core.steady.solution import solve
 from keen_horizon.core.treatment import Treatment, parse
 
 from ..conftest import texture

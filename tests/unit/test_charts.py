@@ -171,8 +171,10 @@ def test_files_that_are_no_profile(text, words):
 
 
 def test_a_calibration_with_too_many_coefficients():
-    text = to_yaml(profile_of("Deck", settings(), CANVAS)).replace("rows: 5", "rows: 8").replace(
-        "0.0010000000000000000, ", "0., 0., 0., 0., "
+    text = (
+        to_yaml(profile_of("Deck", settings(), CANVAS))
+        .replace("rows: 5", "rows: 8")
+        .replace("0.0010000000000000000, ", "0., 0., 0., 0., ")
     )
     with pytest.raises(BadSetting, match=r"bad\.yml"):
         read_profile(text, "bad.yml")

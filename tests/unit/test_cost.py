@@ -6,9 +6,9 @@ import numpy as np
 import pytest
 
 from keen_horizon import cli
-from keen_horizon.core.steady import cost
-from keen_horizon.core.steady.cost import CostPoint, at_calm, cost_curve, next_calm, starts
-from keen_horizon.core.steady.solution import solve
+from keen_horizon.core.path import cost_curve as module
+from keen_horizon.core.path.cost_curve import CostPoint, at_calm, cost_curve, next_calm, starts
+from keen_horizon.core.path.solution import solve
 from keen_horizon.core.treatment import Treatment, parse
 from tests.unit.test_steady import CANVAS, motion_of, shaky
 
@@ -39,7 +39,7 @@ def test_the_starts_keep_what_they_promise():
     wild = motion_of(np.cumsum(rng.standard_normal(150) * 9) + 1j * rng.standard_normal(150) * 30)
     curve = cost_curve(wild, CANVAS, Treatment())
     kept = [p.picture_kept for p in starts(curve)]
-    assert kept == pytest.approx(cost.GOALS, abs=1.2)
+    assert kept == pytest.approx(module.GOALS, abs=1.2)
     assert set(starts(curve)) <= set(curve)
 
 
@@ -49,7 +49,7 @@ def test_a_clip_that_never_costs_as_much_has_its_calmest_point_instead(curve):
 
 
 def test_a_start_is_found_by_solving_only_where_it_lies(curve):
-    assert len(curve) <= len(cost.COARSE) + 2 * len(cost.GOALS)
+    assert len(curve) <= len(module.COARSE) + 2 * len(module.GOALS)
     assert next_calm(curve) is None
     assert next_calm([]) == 0
 
@@ -79,7 +79,7 @@ def test_a_treatment_that_is_off_is_priced_as_if_it_were_on():
 
 
 def test_between_points_the_guess_is_where_the_line_crosses():
-    line = [CostPoint(float(c), 100.0 - 0.3 * c, 1.0, 1.0) for c in cost.COARSE]
+    line = [CostPoint(float(c), 100.0 - 0.3 * c, 1.0, 1.0) for c in module.COARSE]
     assert next_calm(sorted(line)) == 10  # keeps 97 %
     line.append(CostPoint(10.0, 97.0, 1.0, 1.0))
     assert next_calm(sorted(line)) == 67  # keeps 80 %; calm 25 is near enough to 92 %

@@ -12,12 +12,7 @@ from keen_horizon.core.lens.fit import fit_edges, residuals_of, straight_turns
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.propose import proposals
 from keen_horizon.core.lens.trace import gradients, trace_edge
-from keen_horizon.simulated.brindle_quay import (
-    deck_edges,
-    engine_shed,
-    shed_edges,
-    tender_deck,
-)
+from keen_horizon.simulated.brindle_quay import deck_edges, engine_shed, shed_edges, tender_deck
 from keen_horizon.simulated.truth import away_from, pictured_edge
 
 CANVAS = Canvas(1280, 720)

@@ -5,10 +5,10 @@ import pytest
 
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.similarity import Similarities
-from keen_horizon.core.motion.found import CameraMotion
-from keen_horizon.core.steady.locking import locking_cost
-from keen_horizon.core.steady.solution import solve
-from keen_horizon.core.steady.view import drifting, framing
+from keen_horizon.core.motion.camera_motion import CameraMotion
+from keen_horizon.core.path.framing import drifting, framing
+from keen_horizon.core.path.solution import solve
+from keen_horizon.core.path.tripod import locking_cost
 from keen_horizon.core.treatment import FrameSettings, Treatment, parse, with_settings
 
 CANVAS = Canvas(1280, 720)
@@ -124,9 +124,7 @@ def test_the_position_gives_way_to_the_ceiling(shaking):
 
 
 def test_high_prices_name_the_frame_and_the_setting(shaking):
-    report = solve(
-        shaking, CANVAS, parse({"frame": {"extra_zoom": 1.6, "zoom_ceiling": 4}})
-    ).report
+    report = solve(shaking, CANVAS, parse({"frame": {"extra_zoom": 1.6, "zoom_ceiling": 4}})).report
     kept, soft = report["warnings"]["frame"]
     assert f"Frame {report['tightest_frame']}" in kept
     assert "less extra zoom helps most" in kept

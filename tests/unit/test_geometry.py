@@ -7,7 +7,7 @@ import pytest
 
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.chain import View, WarpChain, covered
-from keen_horizon.core.geometry.similarity import Similarities, accumulate
+from keen_horizon.core.geometry.similarity import Similarities, cumulative_pose
 from keen_horizon.core.pipeline import resized
 
 
@@ -42,7 +42,7 @@ def test_inverse_undoes_and_composition_is_right_to_left():
 
 def test_accumulate_leads_every_frame_back_to_the_first():
     steps = some(6)
-    pose = accumulate(steps)
+    pose = cumulative_pose(steps)
     z = np.array([5 + 3j])
     for t in range(1, 6):
         point = z
@@ -53,7 +53,7 @@ def test_accumulate_leads_every_frame_back_to_the_first():
 
 def test_faded_runs_from_identity_to_itself():
     moves = some(4)
-    none, all_ = moves.faded(np.zeros(4)), moves.faded(np.ones(4))
+    none, all_ = moves.toward_identity(np.zeros(4)), moves.toward_identity(np.ones(4))
     assert np.allclose(none.a, 1)
     assert np.allclose(none.b, 0)
     assert np.allclose(all_.a, moves.a)

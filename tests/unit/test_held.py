@@ -9,9 +9,9 @@ import pytest
 from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.similarity import Similarities
-from keen_horizon.core.motion.found import CameraMotion, HeldTrack
-from keen_horizon.core.motion.held import follow_point, read_track, write_track
-from keen_horizon.core.steady.solution import solve
+from keen_horizon.core.motion.camera_motion import CameraMotion, PointTrack
+from keen_horizon.core.motion.point_tracker import follow_point, read_track, write_track
+from keen_horizon.core.path.solution import solve
 from keen_horizon.core.treatment import HeldPoint, Placing, Treatment, parse
 
 from ..conftest import texture
@@ -67,7 +67,7 @@ def held(scene: Scene, z: complex, **more) -> HeldPoint:
 
 
 @pytest.fixture(scope="module")
-def track(scene) -> HeldTrack:
+def track(scene) -> PointTrack:
     return follow_point(scene.luma, CANVAS, scene.motion, held(scene, 20 + 10j))
 
 
@@ -132,9 +132,7 @@ def outcome(scene, solution, z: complex) -> np.ndarray:
 def test_one_point_stands_still_and_two_hold_roll_and_size(scene, track):
     other = follow_point(scene.luma, CANVAS, scene.motion, held(scene, -60 - 30j))
     points = [held(scene, 20 + 10j).model_dump(), held(scene, -60 - 30j).model_dump()]
-    one = solve(
-        replace(scene.motion, held=(track,)), CANVAS, treated(hold=points[:1], calm=0.0)
-    )
+    one = solve(replace(scene.motion, held=(track,)), CANVAS, treated(hold=points[:1], calm=0.0))
     assert np.abs(outcome(scene, one, 20 + 10j) - outcome(scene, one, 20 + 10j)[30]).max() < 0.5
     assert one.report["hold"]["strays"] < 0.2
     two = solve(replace(scene.motion, held=(track, other)), CANVAS, treated(hold=points))
@@ -161,9 +159,7 @@ def test_the_zoom_ceiling_comes_first(scene, track):
 
 def test_four_points_hold_perspective_without_folding(scene, track):
     places = (20 + 10j, -60 - 30j, -50 + 40j, 60 - 40j)
-    tracks = tuple(
-        follow_point(scene.luma, CANVAS, scene.motion, held(scene, z)) for z in places
-    )
+    tracks = tuple(follow_point(scene.luma, CANVAS, scene.motion, held(scene, z)) for z in places)
     points = [held(scene, z).model_dump() for z in places]
     solution = solve(replace(scene.motion, held=tracks), CANVAS, treated(hold=points))
     assert solution.chain.bend is not None
@@ -173,7 +169,7 @@ def test_four_points_hold_perspective_without_folding(scene, track):
 def test_without_a_point_the_camera_is_followed_and_that_is_said(scene):
     report = solve(scene.motion, CANVAS, treated()).report
     assert any("Place a point" in note for note in report["notes"])
-    nothing = HeldTrack.nothing(N, "There is nothing.")
+    nothing = PointTrack.nothing(N, "There is nothing.")
     report = solve(replace(scene.motion, held=(nothing,)), CANVAS, treated()).report
     assert report["hold"] is None
 

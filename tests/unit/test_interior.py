@@ -5,8 +5,8 @@ import numpy as np
 import pytest
 import scipy.sparse as sp
 
-from keen_horizon.core.steady.differences import Differences
-from keen_horizon.core.steady.interior import least_lengths
+from keen_horizon.core.path.conic_solver import least_lengths
+from keen_horizon.core.path.differences import Differences
 
 ROWS = np.array([[1.0, 0, 0, 0], [-1, 0, 0, 0], [0.3, 0.2, 1, 0], [0.1, -0.4, -1, 0],
                  [0, 0.3, 0, 1], [0.2, 0.1, 0, -1], [0, 1, 0, 0.1], [0, -1, 0.1, 0]])  # fmt: skip

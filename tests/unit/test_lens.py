@@ -10,15 +10,10 @@ from keen_horizon.core.geometry.bend import turned
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.chain import View, WarpChain
 from keen_horizon.core.geometry.similarity import Similarities
-from keen_horizon.core.lens.angles import (
-    angles_of,
-    displacement_curve,
-    focal_of,
-    straight_angles,
-)
-from keen_horizon.core.lens.chosen import lens_of, recorded_canvas
+from keen_horizon.core.lens.angles import angles_of, displacement_curve, focal_of, straight_angles
 from keen_horizon.core.lens.distortion import WIDEST, Distortion
-from keen_horizon.core.lens.lens import Lens, covering
+from keen_horizon.core.lens.lens import Lens, scale_to_cover
+from keen_horizon.core.lens.lens_from_settings import lens_from_settings, recorded_canvas
 from keen_horizon.core.picture.warp import sampler_of
 from keen_horizon.core.treatment import Treatment, parse
 
@@ -41,7 +36,7 @@ def frame_points(count: int = 60) -> np.ndarray:
 
 @pytest.mark.parametrize("name", LENSES)
 def test_bending_undoes_straightening_over_the_whole_frame(name):
-    lens = covering(LENSES[name])
+    lens = scale_to_cover(LENSES[name])
     z = frame_points()
     assert np.abs(lens.bend(lens.straighten(z)) - z).max() < 1e-4
 
@@ -112,7 +107,7 @@ def test_half_of_a_correction_lies_between_none_and_all():
 
 def test_covering_leaves_no_bare_edge_and_wastes_nothing():
     for lens in LENSES.values():
-        fit = covering(lens)
+        fit = scale_to_cover(lens)
         chain = WarpChain(CANVAS, View(CANVAS), Similarities.identity(1), lens=fit)
         side = np.linspace(0, 1279, 200)
         rim = np.concatenate(
@@ -153,7 +148,7 @@ def test_an_angle_beyond_the_reach_is_told_as_such():
 
 
 def test_a_lattice_and_the_export_draw_what_the_chain_says():
-    lens = covering(LENSES["fisheye"])
+    lens = scale_to_cover(LENSES["fisheye"])
     chain = WarpChain(CANVAS, View(CANVAS, 1.1), Similarities.identity(1), lens=lens)
     grid = sampler_of(chain)
     assert grid.grid is not None
@@ -175,7 +170,7 @@ def test_a_treatment_names_its_lens_at_each_frame():
             "keys": {"lens.amount": [{"frame": 10, "value": 0.0}, {"frame": 20, "value": 100.0}]},
         }
     )
-    lens = lens_of(told, CANVAS, np.arange(10, 21))
+    lens = lens_from_settings(told, CANVAS, np.arange(10, 21))
     assert lens.changes
     assert lens.share[0] == 0
     assert lens.share[-1] == 1
@@ -186,9 +181,15 @@ def test_a_treatment_names_its_lens_at_each_frame():
     assert abs(bent[0, 0] - z[0, 0]) < 1e-3
     assert np.abs(lens.bend(lens.straighten(z)) - z).max() < 1e-4
     assert lens[3:5].bend(z[3:5]) == pytest.approx(bent[3:5])
-    assert lens_of(Treatment(), CANVAS, np.arange(3)) is None
-    assert lens_of(parse({"lens": {"model": "brown", "on": False}}), CANVAS, np.arange(3)) is None
-    assert lens_of(parse({"lens": {"model": "brown", "amount": 0.0}}), CANVAS, np.arange(3)) is None
+    assert lens_from_settings(Treatment(), CANVAS, np.arange(3)) is None
+    assert (
+        lens_from_settings(parse({"lens": {"model": "brown", "on": False}}), CANVAS, np.arange(3))
+        is None
+    )
+    assert (
+        lens_from_settings(parse({"lens": {"model": "brown", "amount": 0.0}}), CANVAS, np.arange(3))
+        is None
+    )
 
 
 def test_a_squeezed_picture_has_wider_pixels():

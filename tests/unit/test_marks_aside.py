@@ -4,19 +4,19 @@ import numpy as np
 import pytest
 
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.motion.aside import inside
-from keen_horizon.core.motion.camera import camera_motion
-from keen_horizon.core.motion.fitted import base_motion, fitted_motion, motion_settings
-from keen_horizon.core.motion.groups import group_at, groups_of, pull
-from keen_horizon.core.motion.measure import RECORD, Measure
+from keen_horizon.core.motion.estimate import base_motion, fitted_motion, motion_settings
+from keen_horizon.core.motion.pairwise import camera_motion
 from keen_horizon.core.quality.wobble import without_similarity, wobble_places
+from keen_horizon.core.tracking.exclusion import inside
+from keen_horizon.core.tracking.groups import group_at, groups_of, pull
+from keen_horizon.core.tracking.tracks import RECORD, Tracks
 from keen_horizon.core.treatment import Treatment, parse
 
 N = 60
 CANVAS = Canvas(960, 540)
 
 
-def footage(subject: int = 70, speed: float = 3.0) -> Measure:
+def footage(subject: int = 70, speed: float = 3.0) -> Tracks:
     """Marks of a still background under a shaking camera, and of a subject that crosses it.
 
     Marks 0 to 199 are the background's; the subject's come from 1000 on, each a life of 25 frames.
@@ -38,14 +38,14 @@ def footage(subject: int = 70, speed: float = 3.0) -> Measure:
         rows.append(np.sort(now[seen], order="id"))  # as a measure has them
         counts.append(int(seen.sum()))
     flat = np.full(N, 200)
-    return Measure(
+    return Tracks(
         np.concatenate(rows), np.concatenate([[0], np.cumsum(counts)]), flat, flat, np.zeros(N),
         np.full(N, 500.0), np.arange(N) / 30.0, first=0,
     )  # fmt: skip
 
 
 @pytest.fixture(scope="module")
-def measure() -> Measure:
+def measure() -> Tracks:
     return footage()
 
 

@@ -298,9 +298,12 @@ def test_ten_bits_colour_tags_and_aspect_are_kept(make_clip, tmp_path):
 def test_nothing_is_left_of_a_file_that_was_not_finished(make_clip, tmp_path):
     path, target = make_clip("half.mp4"), tmp_path / "out.mp4"
     found = scan(path)
-    with pytest.raises(RuntimeError, match="stop"), Mp4Writer(
-        target, found, 320, 240, "yuv420p", Encoding(preset="ultrafast"), 0, 23
-    ) as writer:
+    with (
+        pytest.raises(RuntimeError, match="stop"),
+        Mp4Writer(
+            target, found, 320, 240, "yuv420p", Encoding(preset="ultrafast"), 0, 23
+        ) as writer,
+    ):
         for stamp in found.pts:
             writer.blank_planes()
             writer.write(int(stamp))

@@ -4,17 +4,17 @@ import numpy as np
 import pytest
 
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.geometry.curves import Key, keyed
-from keen_horizon.core.motion.blur import blurred_frames
-from keen_horizon.core.motion.fitted import fitted_motion
-from keen_horizon.core.motion.local import choose_model, local_motion
-from keen_horizon.core.steady.solution import solve
+from keen_horizon.core.geometry.keyframes import Key, keyed
+from keen_horizon.core.motion.estimate import fitted_motion
+from keen_horizon.core.motion.residual_fields import choose_model, local_motion
+from keen_horizon.core.path.solution import solve
+from keen_horizon.core.tracking.blur import blurred_frames
 from keen_horizon.core.treatment import Treatment, with_settings
 
 
 def solved(measured, *settings: str):
     treatment = with_settings(Treatment(), list(settings))
-    motion = fitted_motion(measured.measure, measured.canvas, treatment)
+    motion = fitted_motion(measured.tracks, measured.canvas, treatment)
     return solve(motion, measured.canvas, treatment)
 
 
@@ -67,14 +67,14 @@ def test_rotation_needs_the_angle_of_view_and_says_so(walk):
 
 
 def test_no_richer_model_is_chosen_without_need(loft):
-    choice = choose_model(loft.measure, loft.canvas, loft.motion)
+    choice = choose_model(loft.tracks, loft.canvas, loft.motion)
     assert set(choice.left) == {"shift", "similarity", "perspective", "mesh"}
     # A camera that hardly rolled is explained by its shift to a hundredth of a pixel.
     assert choice.left["similarity"] <= choice.left["shift"] + 0.01
 
 
 def test_a_model_of_the_whole_adds_nothing(walk):
-    assert local_motion(walk.measure, walk.canvas, walk.motion, "similarity").steps is None
+    assert local_motion(walk.tracks, walk.canvas, walk.motion, "similarity").steps is None
 
 
 def test_blurred_frames_are_those_less_sharp_than_their_neighbours():

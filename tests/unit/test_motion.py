@@ -4,10 +4,10 @@ import cv2
 import numpy as np
 
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.motion.camera import camera_motion
-from keen_horizon.core.motion.kept import read_motion, write_motion
-from keen_horizon.core.motion.marks import MarkFollower
-from keen_horizon.core.motion.measure import RECORD, Measure, MeasureWriter
+from keen_horizon.core.motion.pairwise import camera_motion
+from keen_horizon.core.motion.serialization import read_motion, write_motion
+from keen_horizon.core.tracking.features import FeatureTracker
+from keen_horizon.core.tracking.tracks import RECORD, Tracks, TracksWriter
 from keen_horizon.simulated.truth import step_errors
 from tests.conftest import texture
 
@@ -21,8 +21,8 @@ def test_camera_motion_is_true(walk, loft):
 
 
 def test_marks_are_well_spread_and_long_lived(walk):
-    records = walk.measure.records
-    first = walk.measure.frame(0)
+    records = walk.tracks.records
+    first = walk.tracks.frame(0)
     # The sky is plain; everything below it should have marks in all quarters.
     below = first[first["y"] > 250]
     counts, *_ = np.histogram2d(below["x"], below["y"], bins=(4, 3), range=((0, 1280), (250, 720)))
@@ -85,7 +85,7 @@ def test_a_mark_that_moved_with_the_subject_before_is_not_trusted_later():
     assert np.abs(motion.steps.b).max() < 0.5
 
 
-def measure_of(frames: list[np.ndarray], ids: list[np.ndarray] | None = None) -> Measure:
+def measure_of(frames: list[np.ndarray], ids: list[np.ndarray] | None = None) -> Tracks:
     """A measure of marks; without ``ids``, of marks that are all seen in every frame."""
     records = np.empty(sum(len(f) for f in frames), RECORD)
     at = 0
@@ -96,7 +96,7 @@ def measure_of(frames: list[np.ndarray], ids: list[np.ndarray] | None = None) ->
         at += len(points)
     n = len(frames)
     counts = np.array([len(f) for f in frames])
-    return Measure(
+    return Tracks(
         records=records,
         offsets=np.concatenate([[0], np.cumsum(counts)]),
         started=counts,
@@ -127,14 +127,14 @@ def test_roll_is_a_roll_with_pixels_that_are_not_square():
     assert abs(abs(motion.steps.a[1]) - 1) < 1e-6
 
 
-def follow(pictures: list[np.ndarray], folder) -> Measure:
+def follow(pictures: list[np.ndarray], folder) -> Tracks:
     height, width = pictures[0].shape
-    follower = MarkFollower(width, height)
-    with MeasureWriter(folder, follower) as writer:
+    follower = FeatureTracker(width, height)
+    with TracksWriter(folder, follower) as writer:
         for picture in pictures:
             writer.add(follower.step(picture))
         writer.close(np.arange(len(pictures)) / 30, 0)
-    return Measure.read(folder)
+    return Tracks.read(folder)
 
 
 def grey(seed: int) -> np.ndarray:
@@ -188,7 +188,7 @@ def test_motion_survives_being_kept(walk, tmp_path):
 
 def test_ten_bit_luma_gives_the_same_marks():
     picture = shifted(grey(1), 60, 60)
-    eight, ten = MarkFollower(320, 240), MarkFollower(320, 240)
+    eight, ten = FeatureTracker(320, 240), FeatureTracker(320, 240)
     a = eight.step(picture)
     b = ten.step(picture.astype(np.uint16) * 4)
     assert (a.points == b.points).all()

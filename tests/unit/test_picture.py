@@ -4,7 +4,7 @@ import cv2
 import numpy as np
 import pytest
 
-from keen_horizon.core.geometry.bend import COLUMNS, ROWS, Bend
+from keen_horizon.core.geometry.bend import COLUMNS, ROWS, DisplacementGrid
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.chain import View, WarpChain
 from keen_horizon.core.geometry.similarity import Similarities
@@ -119,7 +119,7 @@ def test_a_chain_that_bends_is_drawn_as_it_is_evaluated():
     growing = even * np.linspace(0, 1, COLUMNS, dtype=np.float32)
     identity = Similarities.identity(1)
     for nodes in (even, growing):
-        chain = WarpChain(canvas, View(canvas, zoom=1.2), identity, Bend(canvas, nodes))
+        chain = WarpChain(canvas, View(canvas, zoom=1.2), identity, DisplacementGrid(canvas, nodes))
         out = blank(120, 160)
         warp_planes(picture_of(luma, colour), sampler_of(chain), out, bare=False)
         x, y = np.meshgrid(np.arange(160.0), np.arange(120.0))

@@ -1,6 +1,6 @@
 """What is remembered, and what is forgotten."""
 
-from keen_horizon.jobs.recent import Recent
+from keen_horizon.jobs.lru_cache import Recent
 
 
 def test_what_was_used_longest_ago_is_forgotten_first():

@@ -9,26 +9,26 @@ from keen_horizon.core import pipeline
 from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.chain import View, WarpChain
-from keen_horizon.core.geometry.shape import (
+from keen_horizon.core.geometry.reshape import (
     Shape,
     Swell,
     edge_stretch,
+    edge_stretch_map,
     is_convex,
     mildest_pinch,
-    pulled,
-    squaring,
+    square_up_homographies,
 )
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.lens.distortion import Distortion
-from keen_horizon.core.lens.lens import Lens, covering
+from keen_horizon.core.lens.lens import Lens, scale_to_cover
 from keen_horizon.core.media.probe import scan
-from keen_horizon.core.motion.fitted import fitted_motion
-from keen_horizon.core.steady.cover import least_cover, whole_view
-from keen_horizon.core.steady.coverage import covers, outline, shares_shown, zoom_needed
-from keen_horizon.core.steady.kept import read_solution, write_solution
-from keen_horizon.core.steady.reshaping import shape_of
-from keen_horizon.core.steady.solution import solve
-from keen_horizon.core.steady.view import show
+from keen_horizon.core.motion.estimate import fitted_motion
+from keen_horizon.core.path.coverage import covers, outline, shares_shown, zoom_needed
+from keen_horizon.core.path.framing import show
+from keen_horizon.core.path.least_zoom import least_cover, widest_view
+from keen_horizon.core.path.reshape_from_settings import reshape_from_settings
+from keen_horizon.core.path.serialization import read_solution, write_solution
+from keen_horizon.core.path.solution import solve
 from keen_horizon.core.treatment import Treatment, parse, with_settings
 from keen_horizon.simulated.brindle_quay import tender_deck
 from keen_horizon.simulated.truth import Measured, measure_take
@@ -36,7 +36,7 @@ from keen_horizon.simulated.truth import Measured, measure_take
 from .test_steady import motion_of
 
 CANVAS = Canvas(1280, 720)
-FISHEYE = covering(Lens(CANVAS, Distortion("fisheye"), 561.0))
+FISHEYE = scale_to_cover(Lens(CANVAS, Distortion("fisheye"), 561.0))
 ONE = np.arange(1)
 
 
@@ -58,7 +58,7 @@ def lens_of_deck(deck: Measured) -> dict[str, object]:
 
 def test_square_up_makes_a_quad_a_rectangle_of_its_own_area():
     quad = np.array([[-300 - 150j, 280 - 220j, 330 + 210j, -260 + 160j]])
-    h = squaring(quad)[0]
+    h = square_up_homographies(quad)[0]
     following = np.roll(quad[0], -1)
     area = 0.5 * abs((quad[0].conj() * following).imag.sum())
     # Backwards: the rectangle's corners come from the quad's.
@@ -89,7 +89,7 @@ def test_corners_that_cross_between_keys_keep_the_last_good_ones():
             "keys": {"frame.top_left_x": keys(0.0, 130.0), "frame.top_right_x": keys(100.0, -30.0)},
         }
     )
-    shape, notes = shape_of(told, CANVAS, np.arange(11))
+    shape, notes = reshape_from_settings(told, CANVAS, np.arange(11))
     assert "cross at frame" in notes[0]
     assert np.isfinite(shape.homography).all()
 
@@ -97,7 +97,7 @@ def test_corners_that_cross_between_keys_keep_the_last_good_ones():
 def test_a_pulled_side_leaves_the_middle_and_stretches_the_edge():
     u = np.linspace(-1, 1, 401)
     none, much = np.zeros(1), np.full(1, 0.1)
-    back = pulled(u, none, much)
+    back = edge_stretch_map(u, none, much)
     assert np.allclose(back[u <= 0], u[u <= 0])
     assert back[-1] == pytest.approx(0.9)
     assert (np.diff(back) > 0).all()
@@ -121,14 +121,14 @@ def test_a_swell_magnifies_its_middle_and_nothing_beyond_its_rim(strength):
 
 def test_a_pinch_that_would_fold_is_held_and_said():
     told = parse({"frame": {"swell": 0.4, "swell_rim": 30.0}})
-    shape, notes = shape_of(told, CANVAS, ONE)
+    shape, notes = reshape_from_settings(told, CANVAS, ONE)
     assert "would fold" in notes[0]
     assert shape.swell.strength[0] == pytest.approx(mildest_pinch(0.3))
-    assert shape_of(Treatment(), CANVAS, ONE) == (None, [])
+    assert reshape_from_settings(Treatment(), CANVAS, ONE) == (None, [])
 
 
 def test_a_turn_is_clockwise_on_screen():
-    shape, _ = shape_of(parse({"frame": {"turn": 90.0}}), CANVAS, ONE)
+    shape, _ = reshape_from_settings(parse({"frame": {"turn": 90.0}}), CANVAS, ONE)
     # What is seen below the middle was right of it.
     assert shape.apply(np.array([[100j]]))[0, 0] == pytest.approx(100)
 
@@ -178,11 +178,11 @@ def test_cover_finds_the_best_place_for_a_picture_off_its_centre():
 
 def test_keep_view_shows_all_of_a_straightened_picture():
     chain = WarpChain(CANVAS, View(CANVAS), Similarities.identity(1), lens=FISHEYE)
-    whole = whole_view(chain)
+    whole = widest_view(chain)
     assert whole.width > 2500
     assert whole.shrunk == 1.0
     assert whole.frame_bytes == whole.width * whole.height * 3 // 2
-    small = whole_view(chain, 1024)
+    small = widest_view(chain, 1024)
     assert max(small.width, small.height) <= 1024
     assert small.shrunk < 0.5
 
@@ -192,7 +192,7 @@ def test_keep_view_shows_all_of_a_straightened_picture():
 
 def test_a_turning_camera_is_measured_exactly_once_its_lens_is_known(deck):
     told = parse({"lens": lens_of_deck(deck), "motion": {"model": "rotation"}})
-    motion = fitted_motion(deck.measure, CANVAS, told)
+    motion = fitted_motion(deck.tracks, CANVAS, told)
     truth = deck.take.truth
     ahead = np.array([0, 0, 1.0])
     off = []
@@ -217,7 +217,7 @@ def test_what_is_kept_of_a_solution_draws_the_same(deck, tmp_path):
             "shutter": {"readout": 10.0},
         }
     )
-    motion = fitted_motion(deck.measure, CANVAS, told)
+    motion = fitted_motion(deck.tracks, CANVAS, told)
     solution = solve(motion, CANVAS, told)
     write_solution(solution, tmp_path / "s.npz")
     again = read_solution(tmp_path / "s.npz", CANVAS)
@@ -227,7 +227,7 @@ def test_what_is_kept_of_a_solution_draws_the_same(deck, tmp_path):
 
 
 def test_a_treatment_without_a_lens_is_solved_as_ever(deck):
-    motion = fitted_motion(deck.measure, CANVAS, Treatment())
+    motion = fitted_motion(deck.tracks, CANVAS, Treatment())
     solution = solve(motion, CANVAS, Treatment())
     assert solution.report["lens"] is None
     assert solution.chain.is_affine

@@ -13,7 +13,7 @@ from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media import segments
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import Scan, scan
-from keen_horizon.core.motion import measure as measure_module
+from keen_horizon.core.tracking import tracks as measure_module
 
 
 class BrokenOffError(Exception):
@@ -116,9 +116,7 @@ def test_a_render_goes_on_and_is_one_film(make_clip, tmp_path, options):
     kept = {p.name: p.stat().st_mtime_ns for p in room.iterdir()}
     assert len(kept) == 2
     seen: list[int] = []
-    said = pipeline.render(
-        path, found, chain, 2, parts, progress=begin_and_count(seen), **options
-    )
+    said = pipeline.render(path, found, chain, 2, parts, progress=begin_and_count(seen), **options)
     assert seen[0] == 23
     assert {name: (room / name).stat().st_mtime_ns for name in kept} == kept
     assert (said.frame_count, said.width) == (37, 320)

@@ -5,17 +5,17 @@ from functools import partial
 import numpy as np
 import pytest
 
-from keen_horizon.core.geometry.bend import RowMotion
+from keen_horizon.core.geometry.bend import RollingShutterWarp
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.motion.camera import camera_motion
-from keen_horizon.core.motion.fitted import fitted_motion
-from keen_horizon.core.motion.shutter import (
+from keen_horizon.core.motion.estimate import fitted_motion
+from keen_horizon.core.motion.pairwise import camera_motion
+from keen_horizon.core.motion.rolling_shutter import (
     estimate_readout,
     row_motion,
-    straightened,
-    through_shutter,
+    unskew_tracks,
+    unskewed,
 )
-from keen_horizon.core.steady.solution import solve
+from keen_horizon.core.path.solution import solve
 from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.simulated.brindle_quay import READOUT, tender_deck
 from keen_horizon.simulated.truth import Measured, measure_take
@@ -28,7 +28,7 @@ def deck(tmp_path_factory) -> Measured:
     return measure_take(take, tmp_path_factory.mktemp("deck") / "m")
 
 
-def skew(measured: Measured, rows: RowMotion | None) -> float:
+def skew(measured: Measured, rows: RollingShutterWarp | None) -> float:
     """RMS over the frames of how far the rows lean, top against bottom, px across."""
     truth, canvas = measured.take.truth, measured.canvas
     x, y = np.meshgrid([200, 640, 1080], np.arange(8, 720, 24))
@@ -44,21 +44,21 @@ def skew(measured: Measured, rows: RowMotion | None) -> float:
 
 
 def test_the_readout_time_is_found(deck):
-    found = estimate_readout(deck.measure, deck.canvas, deck.motion)
+    found = estimate_readout(deck.tracks, deck.canvas, deck.motion)
     assert found.found
     assert found.ms == pytest.approx(1000 * READOUT, rel=0.1)
     assert 0 < found.sure < 3
 
 
 def test_a_global_shutter_is_called_one(loft):
-    found = estimate_readout(loft.measure, loft.canvas, loft.motion)
+    found = estimate_readout(loft.tracks, loft.canvas, loft.motion)
     assert not found.found
     assert found.words.startswith(("No skew", "The camera hardly"))
 
 
 def test_a_short_clip_tells_nothing(walk):
-    short = camera_motion(walk.measure, walk.canvas, "similarity")
-    few = estimate_readout(walk.measure, walk.canvas, short)
+    short = camera_motion(walk.tracks, walk.canvas, "similarity")
+    few = estimate_readout(walk.tracks, walk.canvas, short)
     assert few.ms < 6  # and 3.5 seconds of another global shutter are not taken for a rolling one
 
 
@@ -66,36 +66,36 @@ def test_rows_are_put_right(deck):
     rows = row_motion(deck.motion, deck.canvas, READOUT)
     assert skew(deck, rows) < 0.15 * skew(deck, None)
     fit = partial(camera_motion, canvas=deck.canvas, model="similarity")
-    straight, motion, strong = through_shutter(
-        deck.measure, deck.canvas, deck.motion, READOUT, strong=True, fit=fit
+    straight, motion, strong = unskew_tracks(
+        deck.tracks, deck.canvas, deck.motion, READOUT, strong=True, fit=fit
     )
     assert skew(deck, strong) < 0.15 * skew(deck, None)
-    assert len(straight.records) == len(deck.measure.records)
+    assert len(straight.records) == len(deck.tracks.records)
     assert motion.confidence.mean() >= deck.motion.confidence.mean() - 1e-6
 
 
 def test_straightening_undoes_what_the_rows_do():
     canvas = Canvas(640, 360)
     k = np.linspace(-0.5, 0.5, 9)
-    rows = RowMotion(canvas, np.ones((1, 9), complex), 8 * k[None] + 0j)
+    rows = RollingShutterWarp(canvas, np.ones((1, 9), complex), 8 * k[None] + 0j)
     z = np.array([[-200 - 150j, 0, 200 + 150j]])
     assert np.abs(rows.undo(rows.apply(z)) - z).max() < 0.01
 
 
 def test_straightened_marks_stay_where_nothing_moves(deck):
     one = np.ones((len(deck.motion), 9), complex)
-    still = RowMotion(deck.canvas, one, 0 * one)
-    same = straightened(deck.measure, deck.canvas, still)
-    assert np.abs(same.records["x"] - deck.measure.records["x"]).max() < 1e-3
+    still = RollingShutterWarp(deck.canvas, one, 0 * one)
+    same = unskewed(deck.tracks, deck.canvas, still)
+    assert np.abs(same.records["x"] - deck.tracks.records["x"]).max() < 1e-3
 
 
 def test_the_station_lessens_the_wobble_and_says_so(deck):
     canvas = deck.canvas
     treatment = with_settings(Treatment(), ["shutter.readout=22"])
-    report = solve(fitted_motion(deck.measure, canvas, treatment), canvas, treatment).report
+    report = solve(fitted_motion(deck.tracks, canvas, treatment), canvas, treatment).report
     assert report["wobble_straight"] < 0.95 * report["wobble_before"]
     off = with_settings(treatment, ["shutter.on=false"])
-    motion = fitted_motion(deck.measure, canvas, off)
+    motion = fitted_motion(deck.tracks, canvas, off)
     assert motion.rows is None
     report = solve(motion, canvas, off).report
     assert report["wobble_straight"] == pytest.approx(report["wobble_before"], rel=1e-5)

@@ -5,15 +5,7 @@ import pytest
 
 from keen_horizon.core.media.probe import scan
 from keen_horizon.simulated.brindle_quay import TAKES, quay_walk
-from keen_horizon.simulated.camera import (
-    Pinhole,
-    Truth,
-    buzz,
-    ease,
-    footfall,
-    rotations,
-    tremor,
-)
+from keen_horizon.simulated.camera import Pinhole, Truth, buzz, ease, footfall, rotations, tremor
 from keen_horizon.simulated.record import record
 from keen_horizon.simulated.scene import Scene, upright
 

@@ -5,23 +5,23 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from keen_horizon.core.geometry.bend import COLUMNS, ROWS, Bend
+from keen_horizon.core.geometry.bend import COLUMNS, ROWS, DisplacementGrid
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.chain import View, WarpChain
 from keen_horizon.core.geometry.similarity import Similarities
-from keen_horizon.core.motion.found import CameraMotion
-from keen_horizon.core.quality import scores
-from keen_horizon.core.steady.coverage import (
-    held_below,
+from keen_horizon.core.motion.camera_motion import CameraMotion
+from keen_horizon.core.path.coverage import (
+    clip_to_zoom,
     largest_rectangle,
     outline,
     room_left,
     seen_shares,
     zoom_needed,
 )
-from keen_horizon.core.steady.kept import read_solution, write_solution
-from keen_horizon.core.steady.path import FOLLOW, LOCK_OFF, steady_path
-from keen_horizon.core.steady.solution import first_treatment, solve, tube
+from keen_horizon.core.path.serialization import read_solution, write_solution
+from keen_horizon.core.path.solution import crop_bound, first_treatment, solve
+from keen_horizon.core.path.steady_path import FOLLOW, LOCK_OFF, steady_path
+from keen_horizon.core.quality import scores
 from keen_horizon.core.treatment import Treatment, parse
 
 CANVAS = Canvas(1280, 720)
@@ -79,7 +79,7 @@ def test_follow_removes_the_shake_and_keeps_the_pan():
     assert solution.report["shake_removed"] > 90
     moved = scores.output_steps(motion.steps, solution.chain.steady)
     total = np.cumsum(moved.b.real)
-    room = 2 * 639.5 * (1 - tube(50, 1.25))  # the tube's width, both ends
+    room = 2 * 639.5 * (1 - crop_bound(50, 1.25))  # the crop_bound's width, both ends
     assert abs(total[-1] - 2.0 * 149) < room
     # Even: the steadied pan hardly changes its speed.
     assert np.abs(np.diff(moved.b.real[2:])).max() < 0.6
@@ -114,7 +114,7 @@ def test_calm_zero_and_motion_off_leave_the_picture_alone():
 
 def test_more_calm_never_costs_less_nor_shakes_more_until_nothing_is_left():
     motion = shaky(seed=3)
-    tubes = [tube(c, 1.5) for c in (0, 20, 40, 70, 100)]
+    tubes = [crop_bound(c, 1.5) for c in (0, 20, 40, 70, 100)]
     assert tubes == sorted(tubes, reverse=True)
     left = [
         solve(motion, CANVAS, treat(calm=c, zoom_ceiling=1.5)).report["shake_after"]
@@ -124,7 +124,7 @@ def test_more_calm_never_costs_less_nor_shakes_more_until_nothing_is_left():
 
 
 def test_calm_gives_way_to_the_ceiling():
-    assert tube(100, 1.1) == pytest.approx(1 / 1.1)
+    assert crop_bound(100, 1.1) == pytest.approx(1 / 1.1)
     motion = shaky()
     low = solve(motion, CANVAS, treat(calm=100, zoom_ceiling=1.02)).report
     high = solve(motion, CANVAS, treat(calm=100, zoom_ceiling=1.4)).report
@@ -213,7 +213,7 @@ def test_a_solver_that_fails_leaves_the_picture_alone_and_says_so(monkeypatch):
     def fail(*_, **__):
         raise ArithmeticError("no end")
 
-    monkeypatch.setattr("keen_horizon.core.steady.solution.steady_path", fail)
+    monkeypatch.setattr("keen_horizon.core.path.solution.steady_path", fail)
     solution = solve(shaky(), CANVAS, treat(calm=50))
     assert (solution.chain.steady.b == 0).all()
     assert "could not be solved" in solution.report["notes"][0]
@@ -255,9 +255,9 @@ def test_zoom_needed_of_a_bend_covers_its_whole_rim():
     rng = np.random.default_rng(4)
     x, y = np.meshgrid(np.linspace(-1, 1, COLUMNS), np.linspace(-1, 1, ROWS))
     terms = np.stack([x, y, x * y, x * x, y * y, x**3]).reshape(6, -1)
-    nodes = (5 * rng.standard_normal((6, 6)) @ terms + 5j * rng.standard_normal((6, 6)) @ terms)
+    nodes = 5 * rng.standard_normal((6, 6)) @ terms + 5j * rng.standard_normal((6, 6)) @ terms
     nodes = nodes.reshape(6, ROWS, COLUMNS)
-    chain = chained([1] * 6, [3] * 6, bend=Bend(CANVAS, nodes.astype(np.complex64)))
+    chain = chained([1] * 6, [3] * 6, bend=DisplacementGrid(CANVAS, nodes.astype(np.complex64)))
     zoom = zoom_needed(chain, outline(CANVAS, 1.0, bent=True))
     x, y = np.linspace(0, 1279, 200), np.linspace(0, 719, 120)
     rim = np.concatenate([
@@ -274,10 +274,10 @@ def test_zoom_needed_of_a_bend_covers_its_whole_rim():
 def test_held_below_makes_any_correction_fit():
     rng = np.random.default_rng(8)
     wild = chained(np.exp(0.2j * rng.standard_normal(30)), 200 * rng.standard_normal(30))
-    held = held_below(wild, 1.1, RIM)
+    held = clip_to_zoom(wild, 1.1, RIM)
     assert zoom_needed(held, RIM).max() <= 1.1 + 1e-9
     calm = chained([1, 1, 1], [1, 2, 3])
-    assert held_below(calm, 1.1, RIM) is calm
+    assert clip_to_zoom(calm, 1.1, RIM) is calm
 
 
 def test_largest_rectangle_is_what_is_left_after_shifts():

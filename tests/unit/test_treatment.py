@@ -53,9 +53,7 @@ def test_not_a_number_is_refused():
 
 
 def test_single_settings():
-    changed = with_settings(
-        Treatment(), ["motion.calm=60", "frame.edge=trim", "motion.on=false"]
-    )
+    changed = with_settings(Treatment(), ["motion.calm=60", "frame.edge=trim", "motion.on=false"])
     assert (changed.motion.calm, changed.frame.edge, changed.motion.on) == (60, "trim", False)
     assert changed.motion.aim == "follow"
 

@@ -6,12 +6,12 @@ import time
 import pytest
 
 from keen_horizon.core.errors import NoRoom
-from keen_horizon.store.vault import Vault
+from keen_horizon.store.media_store import MediaStore
 
 
 @pytest.fixture
-def vault(tmp_path) -> Vault:
-    return Vault(tmp_path / "vault")
+def vault(tmp_path) -> MediaStore:
+    return MediaStore(tmp_path / "vault")
 
 
 def test_a_folder_is_named_by_all_that_is_in_it(vault):

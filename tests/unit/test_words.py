@@ -3,7 +3,7 @@
 import pytest
 
 from keen_horizon.core.treatment import Treatment, with_settings
-from keen_horizon.web import words
+from keen_horizon.web import captions
 
 REPORT = {
     "shake_before": 5.6, "shake_after": 0.2, "shake_removed": 96.4, "shake_accuracy": 0.15,
@@ -17,25 +17,25 @@ REPORT = {
      (2_345_000_000, "2.35 GB"), (9_876_000_000_000, "9876.00 GB")],
 )  # fmt: skip
 def test_sizes(count, text):
-    assert words.size(count) == text
+    assert captions.size(count) == text
 
 
 @pytest.mark.parametrize(
     ("seconds", "text"), [(0.0, "0:00.0"), (12.04, "0:12.0"), (75.5, "1:15.5"), (3723, "1:02:03")]
 )
 def test_durations(seconds, text):
-    assert words.duration(seconds) == text
+    assert captions.duration(seconds) == text
 
 
 def test_rates():
-    assert words.rate({"rate": 30.0, "variable_rate": False}) == "30 fps"
-    assert words.rate({"rate": 23.976, "variable_rate": False}) == "23.98 fps"
-    assert words.rate({"rate": 29.1, "variable_rate": True}) == "29.1 fps, variable"
+    assert captions.rate({"rate": 30.0, "variable_rate": False}) == "30 fps"
+    assert captions.rate({"rate": 23.976, "variable_rate": False}) == "23.98 fps"
+    assert captions.rate({"rate": 29.1, "variable_rate": True}) == "29.1 fps, variable"
 
 
 def test_less_is_never_claimed_than_can_be_measured():
     figures = {"shake_before": 2.347, "shake_after": 0.004, "shake_accuracy": 0.2}
-    assert words.shake_words(figures) == {"before": "2.35 px", "after": "under 0.2 px"}
+    assert captions.shake_words(figures) == {"before": "2.35 px", "after": "under 0.2 px"}
 
 
 @pytest.mark.parametrize(
@@ -44,13 +44,13 @@ def test_less_is_never_claimed_than_can_be_measured():
 )
 def test_what_was_removed(after, removed, text):
     figures = {"shake_after": after, "shake_removed": removed}
-    assert words.removed_words(REPORT | figures) == text
+    assert captions.removed_words(REPORT | figures) == text
 
 
 @pytest.mark.parametrize("before", [0.0, 0.1])
 def test_a_still_clip_has_nothing_to_remove(before):
     figures = {"shake_before": before, "shake_after": 0.0, "shake_removed": 100.0}
-    assert words.removed_words(REPORT | figures) is None
+    assert captions.removed_words(REPORT | figures) is None
 
 
 @pytest.mark.parametrize(
@@ -65,7 +65,7 @@ def test_a_still_clip_has_nothing_to_remove(before):
 )
 def test_the_motion_station(settings, change, text):
     treatment = with_settings(Treatment(), settings)
-    assert words.motion_words(treatment, REPORT | change) == text
+    assert captions.motion_caption(treatment, REPORT | change) == text
 
 
 @pytest.mark.parametrize(
@@ -79,23 +79,23 @@ def test_the_motion_station(settings, change, text):
     ],
 )
 def test_the_frame_station(settings, change, text):
-    assert words.frame_words(with_settings(Treatment(), settings), REPORT | change) == text
+    assert captions.frame_caption(with_settings(Treatment(), settings), REPORT | change) == text
 
 
 def test_warnings_stand_at_the_station_they_are_about():
     quiet = REPORT | {"warnings": {"motion": [], "frame": []}}
-    assert words.frame_warning(quiet) is None
-    assert words.motion_warning(quiet) is None
+    assert captions.frame_warning(quiet) is None
+    assert captions.motion_warning(quiet) is None
     loud = REPORT | {"warnings": {"motion": ["It wobbles."], "frame": ["It is soft."]}}
-    assert words.frame_warning(loud) == "It is soft."
-    assert words.motion_warning(loud | {"weak_frames": 12}).startswith("It wobbles. 12 frames")
+    assert captions.frame_warning(loud) == "It is soft."
+    assert captions.motion_warning(loud | {"weak_frames": 12}).startswith("It wobbles. 12 frames")
 
 
 def test_wobble_and_shutter_in_words():
     known = REPORT | {"wobble_before": 1.47, "wobble_straight": 0.83, "wobble_after": 0.88}
-    assert words.wobble_words(known) == "1.47 px → 0.88 px"
-    assert words.straight_words(known).startswith("Wobble 1.47 px → 0.83 px")
-    assert words.wobble_words(REPORT | {"wobble_before": None}) == ""
-    assert words.shutter_words(Treatment()) == "global"
+    assert captions.wobble_words(known) == "1.47 px → 0.88 px"
+    assert captions.straight_words(known).startswith("Wobble 1.47 px → 0.83 px")
+    assert captions.wobble_words(REPORT | {"wobble_before": None}) == ""
+    assert captions.shutter_caption(Treatment()) == "global"
     strong = with_settings(Treatment(), ["shutter.readout=22.7", "shutter.strong=true"])
-    assert words.shutter_words(strong) == "22.7 ms · strong"
+    assert captions.shutter_caption(strong) == "22.7 ms · strong"

@@ -18,7 +18,7 @@ COLUMNS, ROWS = 17, 11  # nodes of a bend: a keystone between them is out by und
 
 
 @dataclass(frozen=True)
-class Bend:
+class DisplacementGrid:
     """Displacements at nodes, ``(n, rows, columns)`` complex, scene units, linear between them.
 
     The nodes span the source plane from edge to edge; outside it the nearest edge counts. Backward
@@ -31,13 +31,13 @@ class Bend:
     def __len__(self) -> int:
         return len(self.nodes)
 
-    def __getitem__(self, frames: slice | NDArray[np.intp]) -> Bend:
-        return Bend(self.canvas, self.nodes[frames])
+    def __getitem__(self, frames: slice | NDArray[np.intp]) -> DisplacementGrid:
+        return DisplacementGrid(self.canvas, self.nodes[frames])
 
     @property
     def places(self) -> Complex:
         """``(rows, columns)`` where the nodes lie."""
-        return node_places(self.canvas, *self.nodes.shape[1:])
+        return grid_nodes(self.canvas, *self.nodes.shape[1:])
 
     def apply(self, z: Complex) -> Complex:
         """Points ``(n, m)``, those of a frame a row, to where they come from."""
@@ -64,7 +64,7 @@ class Bend:
         return np.asarray(np.maximum(across, down), float)
 
 
-def node_places(canvas: Canvas, rows: int = ROWS, columns: int = COLUMNS) -> Complex:
+def grid_nodes(canvas: Canvas, rows: int = ROWS, columns: int = COLUMNS) -> Complex:
     """``(rows, columns)`` nodes from edge to edge of the scene plane."""
     hu, hv = canvas.half
     x, y = np.linspace(-hu, hu, columns), np.linspace(-hv, hv, rows)
@@ -91,7 +91,7 @@ def turned(z: Complex, shift: complex, focal: float) -> Complex:
 
 
 @dataclass(frozen=True)
-class RowMotion:
+class RollingShutterWarp:
     """How the picture moved while its rows were read.
 
     ``a``, ``b`` ``(n, k)`` complex: the similarity from the frame's own time to the time at which
@@ -108,9 +108,9 @@ class RowMotion:
     def __len__(self) -> int:
         return len(self.a)
 
-    def __getitem__(self, frames: slice | NDArray[np.intp]) -> RowMotion:
+    def __getitem__(self, frames: slice | NDArray[np.intp]) -> RollingShutterWarp:
         lens = self.lens[frames] if self.lens is not None else None
-        return RowMotion(self.canvas, self.a[frames], self.b[frames], lens)
+        return RollingShutterWarp(self.canvas, self.a[frames], self.b[frames], lens)
 
     def apply(self, z: Complex) -> Complex:
         """Points ``(n, m)`` at the frame's own time to where their row recorded them.
@@ -128,7 +128,7 @@ class RowMotion:
         a, b = self._at(self._row(z))
         return np.asarray((z - b) / a)
 
-    def eased(self, share: NDArray[np.float64]) -> RowMotion:
+    def eased(self, share: NDArray[np.float64]) -> RollingShutterWarp:
         """Pulled towards no motion, to ``share`` ``(n,)`` of it."""
         down = share[:, None]
         return replace(self, a=1 + down * (self.a - 1), b=down * self.b)

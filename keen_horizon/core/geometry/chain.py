@@ -19,10 +19,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..lens.lens import Lens
-from .bend import Bend, RowMotion
+from .bend import DisplacementGrid, RollingShutterWarp
 from .canvas import Canvas, Complex, Points
 from .lattice import lattice_points, to_shares
-from .shape import Shape
+from .reshape import Shape
 from .similarity import Similarities
 
 if TYPE_CHECKING:
@@ -88,8 +88,8 @@ class WarpChain:
     source: Canvas
     view: View
     steady: Similarities
-    bend: Bend | None = None
-    rows: RowMotion | None = None
+    bend: DisplacementGrid | None = None
+    rows: RollingShutterWarp | None = None
     lens: Lens | None = None
 
     def __len__(self) -> int:

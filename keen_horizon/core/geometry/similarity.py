@@ -49,13 +49,13 @@ class Similarities:
         return self.a[:, None] * z[None, :] + self.b[:, None]
 
     @property
-    def restarted(self) -> Similarities:
+    def rebased(self) -> Similarities:
         """The same steps as a stretch of their own: it begins with none."""
         a, b = self.a.copy(), self.b.copy()
         a[:1], b[:1] = 1.0, 0.0
         return Similarities(a, b)
 
-    def faded(self, share: NDArray[np.float64]) -> Similarities:
+    def toward_identity(self, share: NDArray[np.float64]) -> Similarities:
         """Each map weakened to ``share`` (0 = identity, 1 = itself); ``share`` is ``(n,)``."""
         return Similarities(np.exp(share * np.log(self.a)), share * self.b)
 
@@ -63,9 +63,7 @@ class Similarities:
     def linear_parts(self) -> NDArray[np.float64]:
         """``(n, 2, 2)``: the maps without their shifts, on columns ``(u, v)``."""
         a = self.a
-        return np.stack(
-            [np.stack([a.real, -a.imag], -1), np.stack([a.imag, a.real], -1)], axis=-2
-        )
+        return np.stack([np.stack([a.real, -a.imag], -1), np.stack([a.imag, a.real], -1)], axis=-2)
 
     @property
     def matrices(self) -> NDArray[np.float64]:
@@ -81,7 +79,7 @@ class Similarities:
         return np.linalg.inv(scene) @ self.matrices @ scene
 
 
-def accumulate(steps: Similarities) -> Similarities:
+def cumulative_pose(steps: Similarities) -> Similarities:
     """Pose of each frame in the first frame's plane.
 
     ``steps[t]`` maps frame ``t - 1`` to frame ``t`` (``steps[0]`` is ignored); the result's entry

@@ -65,9 +65,7 @@ class ChartFit:
     words: list[str]
 
 
-def find_corners(
-    luma: NDArray[np.uint8], board: Board, *, thorough: bool = True
-) -> Real | None:
+def find_corners(luma: NDArray[np.uint8], board: Board, *, thorough: bool = True) -> Real | None:
     """``(columns rows, 2)`` px, or None if the whole board is not in the picture; a ``thorough``
     search takes seconds where there is none."""
     flags = cv2.CALIB_CB_NORMALIZE_IMAGE | cv2.CALIB_CB_ACCURACY

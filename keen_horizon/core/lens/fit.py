@@ -172,9 +172,7 @@ def fit_edges(
     residuals = traces.per_edge(strays)
     spoilt = _contradicting(residuals, traces)
     counts = np.isin(traces.edge, spoilt, invert=True)
-    others = {
-        c.name: float(np.sqrt((fits[c.name][1][counts] ** 2).mean())) for c in tried
-    }
+    others = {c.name: float(np.sqrt((fits[c.name][1][counts] ** 2).mean())) for c in tried}
     residual = others[best.name]
     if model is not None and live is None:
         # What was not asked for may be worth saying.

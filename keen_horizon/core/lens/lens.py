@@ -2,8 +2,9 @@
 
 Both sides are scene planes (see :mod:`..geometry.canvas`): the *straight plane*, in which straight
 things are straight, and the picture as it was recorded. The straight plane is magnified by
-``scale`` at the optical centre, chosen by :func:`covering` such that the source's own rectangle is
-just covered: "zoom 1" then shows a whole picture without a bare edge, with a lens as without one.
+``scale`` at the optical centre, chosen by :func:`scale_to_cover` such that the source's own
+rectangle is just covered: "zoom 1" then shows a whole picture without a bare edge, with a lens as
+without one.
 """
 
 from __future__ import annotations
@@ -110,7 +111,7 @@ class Lens:
         return np.asarray(np.sqrt(np.abs((a.conj() * b).imag)))
 
 
-def covering(lens: Lens, n: int = 1) -> Lens:
+def scale_to_cover(lens: Lens, n: int = 1) -> Lens:
     """The lens with the least scale at which its canvas' own rectangle is covered, a frame each if
     it changes."""
     count = n if lens.changes else 1

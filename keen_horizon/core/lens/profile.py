@@ -178,9 +178,7 @@ def _from_yaml(text: str, file: str, name: str) -> LensProfile:
     else:
         told = {"model": "brown", "k1": k[0], "k2": k[1], "p1": k[2], "p2": k[3]}
         told["k3"] = k[4] if len(k) == 5 else 0.0
-    optics: dict[str, Any] = {
-        key: v if isinstance(v, str) else float(v) for key, v in told.items()
-    }
+    optics: dict[str, Any] = {key: v if isinstance(v, str) else float(v) for key, v in told.items()}
     optics |= {
         "focal": fx / width,
         "centre_x": 100 * (float(matrix[0, 2]) - (width - 1) / 2) / width,

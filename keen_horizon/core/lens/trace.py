@@ -244,9 +244,7 @@ def _refined(strip: Real, rows: Real) -> tuple[Real, Real]:
     return rows + path - BAND + np.clip(part, -0.5, 0.5), middle
 
 
-def _pieces(
-    u: Real, offsets: Real, start: Real, along: Real, normal: Real, length: float
-) -> Real:
+def _pieces(u: Real, offsets: Real, start: Real, along: Real, normal: Real, length: float) -> Real:
     """``(m, 2)`` px: the mean of each piece that shows the edge."""
     pieces = int(np.clip(length / 8, 6, PIECES))
     which = np.minimum((u * pieces).astype(int), pieces - 1)

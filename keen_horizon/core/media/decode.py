@@ -82,9 +82,7 @@ def working_format(name: str) -> str:
         return ("yuv444p" if info.is_rgb else "yuv420p") + deep
     across = info.chroma_width(64)
     down = info.chroma_height(64)
-    return {64: "yuv444p", 32: "yuv422p" if down == 64 else "yuv420p"}.get(
-        across, "yuv420p"
-    ) + deep
+    return {64: "yuv444p", 32: "yuv422p" if down == 64 else "yuv420p"}.get(across, "yuv420p") + deep
 
 
 def working_frame(frame: av.VideoFrame) -> av.VideoFrame:
@@ -162,6 +160,7 @@ def _damaged(path: Path, index: int) -> DamagedMedia:
     return DamagedMedia(
         f"frame {index} cannot be decoded; the file is damaged or cut short.",
         file=path,
-        remedy=f"Copy it again, or use only the frames before {index}." if index else
-        "Copy it again.",
+        remedy=f"Copy it again, or use only the frames before {index}."
+        if index
+        else "Copy it again.",
     )

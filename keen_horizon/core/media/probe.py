@@ -259,9 +259,7 @@ def _sound(container: av.container.InputContainer) -> dict[str, Any] | None:
 
 def _undecodable(path: Path, error: Exception | None) -> DamagedMedia:
     why = f" ({_words(error)})" if error else ""
-    return DamagedMedia(
-        f"its pictures cannot be decoded{why}.", file=path, remedy="Copy it again."
-    )
+    return DamagedMedia(f"its pictures cannot be decoded{why}.", file=path, remedy="Copy it again.")
 
 
 def _words(error: Exception) -> str:

@@ -139,9 +139,7 @@ def _warp(
         w, h = round(source.shape[1] * shrink), round(source.shape[0] * shrink)
         fx, fy = source.shape[1] / w, source.shape[0] / h
         source = cv2.resize(source, (w, h), interpolation=cv2.INTER_AREA)
-        to_small = np.array(
-            [[1 / fx, 0, 0.5 / fx - 0.5], [0, 1 / fy, 0.5 / fy - 0.5], [0, 0, 1.0]]
-        )
+        to_small = np.array([[1 / fx, 0, 0.5 / fx - 0.5], [0, 1 / fy, 0.5 / fy - 0.5], [0, 0, 1.0]])
         m, to_source = to_small @ m, to_small @ to_source
     border = cv2.BORDER_CONSTANT if bare else cv2.BORDER_REPLICATE
     if sampler.grid is not None:

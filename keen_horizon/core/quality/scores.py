@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
-from ..geometry.similarity import Similarities, accumulate
+from ..geometry.similarity import Similarities, cumulative_pose
 
 ORDER = 3  # of the filter that tells slow from fast
 SHAKE_ABOVE = 1.0  # Hz; slower motion counts as the intended move
@@ -91,7 +91,7 @@ def shake(
     """Shake in source pixels (rows): see :data:`SHAKE_MEASURE`. Stretches between cuts apart."""
     total, count = 0.0, 0
     for start, stop in segments:
-        paths = point_paths(steps[start:stop].restarted, canvas)
+        paths = point_paths(steps[start:stop].rebased, canvas)
         fast = fast_part(paths, times[start:stop])
         total += float((np.abs(fast) ** 2).sum())
         count += fast.size
@@ -105,7 +105,7 @@ def stability_score(steps: Similarities, segments: list[tuple[int, int]]) -> flo
     the second to sixth component; the smaller of the two; the longest stretch between cuts.
     """
     start, stop = max(segments, key=lambda s: s[1] - s[0])
-    pose = accumulate(steps[start:stop].restarted)
+    pose = cumulative_pose(steps[start:stop].rebased)
     if stop - start < 14:
         return 1.0
     shares = []

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry.bend import COLUMNS, ROWS, Bend, node_places
+from ..geometry.bend import COLUMNS, ROWS, DisplacementGrid, grid_nodes
 from ..geometry.canvas import Canvas, Complex
 from .scores import fast_part
 
@@ -24,7 +24,7 @@ WOBBLE_MEASURE = (
 
 def wobble_places(canvas: Canvas) -> Complex:
     """``(54,)`` where wobble is looked for, scene units."""
-    return node_places(canvas)[::EVERY, ::EVERY].ravel()
+    return grid_nodes(canvas)[::EVERY, ::EVERY].ravel()
 
 
 def local_wobble(
@@ -63,7 +63,7 @@ def without_similarity(moved: Complex, places: Complex) -> Complex:
 
 
 def wobble_left(
-    wobble: NDArray[np.complex64], bend: Bend | None, times: NDArray[np.float64],
+    wobble: NDArray[np.complex64], bend: DisplacementGrid | None, times: NDArray[np.float64],
     segments: list[tuple[int, int]],
 ) -> NDArray[np.float64]:  # fmt: skip
     """``(n,)`` rms wobble of each frame after a bend has taken out what it does; scene units.

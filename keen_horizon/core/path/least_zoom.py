@@ -1,0 +1,152 @@
+"""What hides every bare edge at the least zoom, and the output that loses nothing seen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import minimize
+
+from ..geometry.canvas import along_sides
+from ..geometry.chain import WarpChain
+from ..lens.lens import RIM
+from .coverage import outline, zoom_needed
+
+LARGEST = 8192  # px of an output's side
+WIDEST = 0.2  # of zoom: what a cover may show more than the source's own size
+SUSPECTS = 16  # frames that are looked at while a position is sought
+ROUNDS = 4
+
+
+@dataclass(frozen=True)
+class Cover:
+    """``zoom`` and position, in percent of the picture's size as a treatment has it, that hide all
+    bare edges; ``frame`` is the one that decides, counted from the chain's start."""
+
+    zoom: float
+    offset_x: float
+    offset_y: float
+    frame: int
+    possible: bool = True
+
+    def settings(self, chain: WarpChain) -> dict[str, Any]:
+        """As settings of a treatment's frame, rounded to the safe side."""
+        if not self.possible:
+            return {}
+        return {
+            "extra_zoom": float(np.ceil(self.zoom * 1e4) / 1e4),
+            "offset_x": round(self.offset_x, 3),
+            "offset_y": round(self.offset_y, 3),
+        }
+
+
+def least_cover(chain: WarpChain) -> Cover:
+    """The least zoom, one for all frames, at the one position for which it is least.
+
+    The view's own zoom and offset are not looked at. A search without derivatives (Nelder, Mead,
+    *A simplex method for function minimization*, Computer Journal 1965) over the frames that bind;
+    any other that binds at the position found joins them.
+    """
+    canvas, view = chain.source, chain.view
+    rim = outline(view.output, view.scale, bent=not chain.is_affine)
+    hu, hv = canvas.half
+
+    def needed(part: WarpChain, at: NDArray[np.float64]) -> NDArray[np.float64]:
+        offset = complex(at[0] * hu, at[1] * hv)
+        return np.minimum(zoom_needed(part, rim, offset, WIDEST), 64.0)
+
+    whole = needed(chain, np.zeros(2))
+    binding = set(np.argsort(-whole)[:SUSPECTS].tolist())
+    at = np.zeros(2)
+    for _ in range(ROUNDS):
+        part = chain[np.array(sorted(binding))]
+
+        def cost(x: NDArray[np.float64], part: WarpChain = part) -> float:
+            return float(np.log(needed(part, x).max()))
+
+        size = 0.04
+        simplex = at + size * np.array([[0, 0], [1, 0.3], [-0.3, 1.0]])
+        found = minimize(
+            cost, at, method="Nelder-Mead",
+            options={"initial_simplex": simplex, "xatol": 2e-5, "fatol": 1e-5, "maxiter": 90},
+        )  # fmt: skip
+        at = found.x if found.fun < cost(at) else at
+        whole = needed(chain, at)
+        worst = np.argsort(-whole)[: SUSPECTS // 2]
+        if set(worst[:1].tolist()) <= binding:
+            break
+        binding |= set(worst.tolist())
+    zoom = float(whole.max())
+    return Cover(
+        zoom,
+        -100 * float(at[0]) * hu / (canvas.width * canvas.pixel_aspect),
+        -100 * float(at[1]) * hv / canvas.height,
+        int(whole.argmax()),
+        zoom < 16.0,
+    )
+
+
+@dataclass(frozen=True)
+class WholeView:
+    """Output size in px; ``zoom`` at which all is in it; ``shrunk`` output pixels a source pixel
+    gets in the middle; ``frame_bytes`` of an eight-bit picture with half the chroma."""
+
+    width: int
+    height: int
+    zoom: float
+    offset_x: float
+    offset_y: float
+    shrunk: float
+
+    @property
+    def frame_bytes(self) -> int:
+        return self.width * self.height * 3 // 2
+
+    @property
+    def settings(self) -> dict[str, Any]:
+        """As settings of a treatment's frame."""
+        return {
+            "edge": "leave",
+            "width": self.width,
+            "height": self.height,
+            "extra_zoom": float(np.floor(self.zoom * 1e4) / 1e4),
+            "offset_x": round(self.offset_x, 3),
+            "offset_y": round(self.offset_y, 3),
+        }
+
+
+def widest_view(chain: WarpChain, ceiling: int = LARGEST) -> WholeView:
+    """The output in which every source pixel of every frame is seen, in the middle no smaller
+    than it was, as far as ``ceiling`` px a side allow. What is reshaped is not looked at."""
+    canvas = chain.source
+    rim = along_sides(canvas.corners, RIM)
+    low, high = np.full(2, np.inf), np.full(2, -np.inf)
+    scale = 1.0
+    for _, piece in chain.batches():
+        seen = np.broadcast_to(rim, (len(piece), len(rim)))
+        if piece.lens is not None:
+            seen = piece.lens.straighten(seen)
+            scale = float(np.mean(piece.lens.scale))
+        seen = (seen - piece.steady.b[:, None]) / piece.steady.a[:, None]
+        known = seen[np.isfinite(seen)]
+        if len(known):
+            low = np.minimum(low, [known.real.min(), known.imag.min()])
+            high = np.maximum(high, [known.real.max(), known.imag.max()])
+    if not np.isfinite(low).all():
+        low, high = -np.array(canvas.half), np.array(canvas.half)
+    size, middle = high - low, (high + low) / 2
+    # A source pixel of the middle is `scale` units wide in the straight plane.
+    wanted = size / scale
+    shrunk = min(1.0, ceiling / float(wanted.max()))
+    width, height = (max(16, int(np.ceil(v * shrunk / 2)) * 2) for v in wanted)
+    width, height = min(width, ceiling // 2 * 2), min(height, ceiling // 2 * 2)
+    fits = min(width / (canvas.width * canvas.pixel_aspect), height / canvas.height)
+    zoom = min(width / size[0], height / size[1]) / fits
+    return WholeView(
+        width, height, float(zoom),
+        -100 * float(middle[0]) / (canvas.width * canvas.pixel_aspect),
+        -100 * float(middle[1]) / canvas.height,
+        shrunk,
+    )  # fmt: skip

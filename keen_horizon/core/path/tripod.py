@@ -1,0 +1,75 @@
+"""What it would cost to hold a view as from a tripod, whatever the camera did."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..geometry.canvas import Canvas
+from ..geometry.chain import View, WarpChain
+from ..geometry.similarity import cumulative_pose
+from ..motion.camera_motion import CameraMotion
+from .coverage import zoom_needed
+
+CANDIDATES = 24  # frames tried as the one that gives the view
+LOOKED_AT = 1500  # frames, at most, that each is tried against
+LOST = 8.0  # zoom beyond which the view has as good as left the source
+
+
+@dataclass(frozen=True)
+class Locking:
+    """``frame`` of the recording gives the view; all others show it whole at ``zoom``."""
+
+    frame: int
+    zoom: float
+
+    @property
+    def kept(self) -> float:
+        """Percent of the picture."""
+        return 100.0 / self.zoom**2
+
+    @property
+    def words(self) -> str:
+        """Why a lock-off does not suit a camera that travels."""
+        if self.zoom > LOST:
+            cost = "locking it off would leave nothing of the picture"
+        else:
+            cost = f"locking it off would keep {self.kept:.0f} % of the picture "
+            cost += f"(zoom × {self.zoom:.2f})"
+        return f"The camera travels: {cost}. Follow suits this clip."
+
+    @property
+    def report(self) -> dict[str, Any]:
+        lost = self.zoom > LOST
+        return {
+            "frame": self.frame,
+            "zoom": None if lost else self.zoom,
+            "picture_kept": 0.0 if lost else self.kept,
+        }
+
+
+def locking_cost(motion: CameraMotion, canvas: Canvas, frame: int | None) -> Locking:
+    """The least zoom of a perfect lock-off, from ``frame`` of the recording or from the frame
+    for which it is least. The costliest stretch between cuts counts."""
+    worst = Locking(motion.first, 1.0)
+    for start, stop in motion.segments:
+        pose = cumulative_pose(motion.trusted[start:stop])
+        n = stop - start
+        looked = np.unique(np.linspace(0, n - 1, min(n, LOOKED_AT)).astype(int))
+        if frame is not None and start <= frame - motion.first < stop:
+            tried = np.array([frame - motion.first - start])
+        else:
+            tried = np.unique(np.linspace(0, n - 1, min(n, CANDIDATES)).astype(int))
+        away = pose.inverse()[looked]
+        best = Locking(motion.first, np.inf)
+        for k in tried:
+            view = pose[np.full(len(looked), k)]
+            chain = WarpChain(canvas, View(canvas), away.after(view))
+            zoom = float(zoom_needed(chain, canvas.corners).max())
+            if zoom < best.zoom:
+                best = Locking(motion.first + start + int(k), zoom)
+        if best.zoom >= worst.zoom:
+            worst = best
+    return worst

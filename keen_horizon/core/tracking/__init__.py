@@ -1,0 +1,1 @@
+"""Features followed through the frames: tracks, cuts, blur, what moves together."""

@@ -1,0 +1,166 @@
+"""A measure on disk: the marks of every frame of a range, written as they come.
+
+A folder with two files: ``marks.dat``, records ``(id, x, y)`` frame after frame, and ``frames.npz``
+with one entry a frame. Writing needs memory for one frame; reading maps the records.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from types import TracebackType
+from typing import BinaryIO
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .features import FeatureTracker, FrameFeatures
+
+KEEP_EVERY = 250  # frames: no more than that is measured again after a worker was killed
+RECORD = np.dtype([("id", "<u4"), ("x", "<f4"), ("y", "<f4")])
+
+
+class TracksWriter:
+    """Takes :class:`FrameFeatures` in order; :meth:`close` makes the folder readable.
+
+    Every :data:`KEEP_EVERY` frames it notes where ``follower`` stands. Made on a folder that
+    holds such a note, it brings the follower back to there: ``resumed`` frames are done already.
+    """
+
+    def __init__(self, folder: Path, follower: FeatureTracker) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        self._folder, self._follower = folder, follower
+        self._rows: list[tuple[int, int, int, float, float]] = []
+        marks, note = folder / "marks.dat", folder / "broken-off.npz"
+        self._note = note
+        fresh = folder / "marks.part"
+        self._file = fresh.open("wb")
+        if note.exists():
+            with np.load(note, allow_pickle=False) as kept:
+                state = {name: kept[name] for name in kept.files}
+            rows = state.pop("rows")
+            size = RECORD.itemsize * int(rows[:, 0].sum())
+            # Copied, not appended to: whoever was taken for dead may still hold the old file.
+            if _copy_start(marks, self._file, size) == size:
+                follower.restore(state)
+                self._rows = [tuple(row) for row in rows.tolist()]
+            else:  # what was noted is not all there
+                self._file.seek(0)
+                self._file.truncate()
+        fresh.replace(marks)
+        self.resumed = len(self._rows)
+
+    def add(self, marks: FrameFeatures) -> None:
+        records = np.empty(len(marks.ids), RECORD)
+        records["id"] = marks.ids
+        records["x"], records["y"] = marks.points[:, 0], marks.points[:, 1]
+        self._file.write(records.tobytes())
+        self._rows.append(
+            (len(records), marks.started, marks.followed, marks.change, marks.sharpness)
+        )
+        if len(self._rows) % KEEP_EVERY == 0:
+            self._keep()
+
+    def _keep(self) -> None:
+        self._file.flush()
+        part = self._note.with_suffix(".part")
+        with part.open("wb") as out:
+            state = {"rows": np.array(self._rows, float)} | self._follower.state()
+            np.savez(out, allow_pickle=False, **state)
+        part.replace(self._note)
+
+    def close(self, times: NDArray[np.float64], first: int) -> None:
+        """``times`` ``(n,)`` seconds of each frame; ``first`` is the range's first frame."""
+        self._file.close()
+        rows = np.array(self._rows, float).reshape(-1, 5)
+        if len(rows) != len(times):
+            raise ValueError(f"{len(rows)} frames were measured, {len(times)} were meant")
+        np.savez(
+            self._folder / "frames.npz",
+            counts=rows[:, 0].astype(np.int64),
+            started=rows[:, 1].astype(np.int64),
+            followed=rows[:, 2].astype(np.int64),
+            change=rows[:, 3],
+            sharpness=rows[:, 4],
+            times=np.asarray(times, float),
+            first=np.int64(first),
+        )
+        self._note.unlink(missing_ok=True)
+
+    def __enter__(self) -> TracksWriter:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._file.close()
+
+
+def _copy_start(source: Path, target: BinaryIO, count: int) -> int:
+    """Copy the first ``count`` bytes, or as many as there are; returns how many."""
+    left = count
+    with source.open("rb") as old:
+        while left > 0 and (piece := old.read(min(left, 1 << 20))):
+            target.write(piece)
+            left -= len(piece)
+    return count - left
+
+
+@dataclass(frozen=True)
+class Tracks:
+    """A finished measure of ``n`` frames.
+
+    ``records`` :data:`RECORD` (all frames, in order), ``offsets`` int64 ``(n + 1,)`` into it;
+    the other arrays ``(n,)`` are those of :class:`FrameFeatures`; ``times`` in seconds.
+    """
+
+    records: NDArray[np.void]
+    offsets: NDArray[np.int64]
+    started: NDArray[np.int64]
+    followed: NDArray[np.int64]
+    change: NDArray[np.float64]
+    sharpness: NDArray[np.float64]
+    times: NDArray[np.float64]
+    first: int
+
+    @classmethod
+    def read(cls, folder: Path) -> Tracks:
+        with np.load(folder / "frames.npz", allow_pickle=False) as frames:
+            counts = frames["counts"]
+            offsets = np.concatenate([[0], np.cumsum(counts)])
+            rest = {
+                name: frames[name]
+                for name in ("started", "followed", "change", "sharpness", "times")
+            }
+            first = int(frames["first"])
+        path = folder / "marks.dat"
+        if offsets[-1]:
+            records: NDArray[np.void] = np.memmap(path, RECORD, "r", shape=(int(offsets[-1]),))
+        else:
+            records = np.empty(0, RECORD)
+        return cls(records=records, offsets=offsets, first=first, **rest)
+
+    def __len__(self) -> int:
+        return len(self.times)
+
+    def window(self, start: int, stop: int) -> Tracks:
+        """The measure of some frames alone, counted from the start of the range."""
+        low, high = int(self.offsets[start]), int(self.offsets[stop])
+        part = slice(start, stop)
+        return Tracks(
+            records=np.array(self.records[low:high]),
+            offsets=self.offsets[start : stop + 1] - low,
+            started=self.started[part],
+            followed=self.followed[part],
+            change=self.change[part],
+            sharpness=self.sharpness[part],
+            times=self.times[part],
+            first=self.first + start,
+        )
+
+    def frame(self, t: int) -> NDArray[np.void]:
+        """The records of frame ``t`` of the range."""
+        return self.records[self.offsets[t] : self.offsets[t + 1]]

@@ -1,0 +1,134 @@
+"""The media vault: files named by their content, written whole or not at all.
+
+Everything else knows files by *key*; only this module knows where a key lies. A key is
+``kind/ab/abcdef….suffix``.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import BinaryIO
+
+from ..core.errors import KeenError, disk_errors
+
+_PIECE = 1 << 20
+_STALE = 24 * 3600.0  # seconds after which a workspace nobody cleared up is forgotten
+
+
+class TooLarge(KeenError):
+    """An upload over the limit."""
+
+
+class MediaStore:
+    """A folder of content-addressed files under ``root``."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+        self._rooms = root / "workspaces"
+        self._rooms.mkdir(parents=True, exist_ok=True)
+
+    def path(self, key: str) -> Path:
+        """Where a key's file or folder lies. Raises ValueError for a key that leads elsewhere."""
+        path = (self.root / key).resolve()
+        if not path.is_relative_to(self.root.resolve()):
+            raise ValueError("not a key of this vault")
+        return path
+
+    @contextmanager
+    def workspace(self) -> Iterator[Path]:
+        """A fresh folder on the vault's own disk, gone afterwards."""
+        folder = Path(tempfile.mkdtemp(dir=self._rooms))
+        try:
+            yield folder
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+
+    @contextmanager
+    def room_of(self, work_id: int, attempt: int) -> Iterator[Path]:
+        """A workspace that outlives a killed process: the next attempt takes it over as it is.
+
+        An attempt that was only thought dead finds its folder gone, so it cannot disturb.
+        """
+        room = self._rooms / f"work-{work_id}-{attempt}"
+        older = sorted(self._rooms.glob(f"work-{work_id}-*"), key=lambda p: p.stat().st_mtime)
+        if older:
+            older[-1].rename(room)
+        room.mkdir(exist_ok=True)
+        try:
+            yield room
+        finally:
+            shutil.rmtree(room, ignore_errors=True)
+
+    @contextmanager
+    def keeping(self, key: str) -> Iterator[Path]:
+        """A file to write, which lies at ``key`` once it is whole. For what can be worked out again
+        and is found by what it depends on instead of by its content."""
+        target = self.path(key)
+        with self.workspace() as room:
+            part = room / target.name
+            yield part
+            target.parent.mkdir(parents=True, exist_ok=True)
+            part.replace(target)
+
+    def clear_stale_workspaces(self) -> None:
+        """Forget what killed processes left behind."""
+        for folder in self._rooms.iterdir():
+            if time.time() - folder.stat().st_mtime > _STALE:
+                shutil.rmtree(folder, ignore_errors=True)
+
+    def adopt(self, kind: str, path: Path) -> str:
+        """Move a finished file in; returns its key. The same content is kept once."""
+        with path.open("rb") as stream:
+            digest = hashlib.file_digest(stream, "sha256").hexdigest()
+        return self._place(kind, digest, path, path.suffix.lower())
+
+    def adopt_folder(self, kind: str, folder: Path) -> str:
+        """Move a finished folder of files in; returns its key."""
+        total = hashlib.sha256()
+        for part in sorted(folder.iterdir()):
+            with part.open("rb") as stream:
+                total.update(part.name.encode() + hashlib.file_digest(stream, "sha256").digest())
+        return self._place(kind, total.hexdigest(), folder, "")
+
+    def _place(self, kind: str, digest: str, path: Path, suffix: str) -> str:
+        key = f"{kind}/{digest[:2]}/{digest}{suffix}"
+        target = self.root / key
+        with disk_errors(path):
+            target.parent.mkdir(parents=True, exist_ok=True)
+            if not target.exists():
+                path.replace(target)
+        return key
+
+    def receive(self, stream: BinaryIO, name: str, folder: Path, limit: int) -> tuple[Path, int]:
+        """Write an incoming stream into ``folder``; returns path and size.
+
+        Raises TooLarge as soon as the limit is passed, NoRoom when the disk is full.
+        """
+        suffix = Path(name).suffix.lower()
+        target = folder / f"upload{suffix if suffix[1:].isalnum() else ''}"
+        size = 0
+        with disk_errors(Path(name)), target.open("wb") as out:
+            while piece := stream.read(_PIECE):
+                size += len(piece)
+                if size > limit:
+                    raise too_large(name, limit)
+                out.write(piece)
+            out.flush()
+            os.fsync(out.fileno())
+        return target, size
+
+
+def too_large(name: str, limit: int) -> TooLarge:
+    """The refusal of an upload over ``limit`` bytes."""
+    return TooLarge(
+        f"the file is larger than the limit of {limit / 1e9:.3g} GB.",
+        file=name,
+        remedy="Cut out the part you need first.",
+    )
