@@ -27,12 +27,14 @@ from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.encode import Encoding, Mp4Writer
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.motion.camera_motion import CameraMotion
-from keen_horizon.core.path.solution import solve
+from keen_horizon.core.pipeline import solve
+from keen_horizon.core.pipeline.render_clip import Drawing
 from keen_horizon.core.quality import scores
 from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.simulated.brindle_quay import Take, loft_doorway, quay_walk
 from keen_horizon.simulated.truth import Measured, measure_take, step_errors
 
+from .chains import steady_of
 from .lenses import lenses
 from .rows import ROUNDS, Row, say, timed
 from .steadying import long_clips, shaky_motion, shutters, steadying
@@ -100,7 +102,8 @@ def seen_points(take: Take, canvas: Canvas) -> np.ndarray:
 
 def lock_error(measured: Measured) -> float:
     treatment = with_settings(Treatment(), ["motion.aim=lock_off"])
-    steady = solve(measured.motion, measured.canvas, treatment).chain.steady.inverse()
+    steady = solve(measured.motion, measured.canvas, treatment).chain
+    steady = steady_of(steady).inverse()
     seen = seen_points(measured.take, measured.canvas)
     placed = steady.a[:, None] * seen + steady.b[:, None]
     return float(np.sqrt((np.abs(placed - placed.mean(axis=0)) ** 2).mean()))
@@ -121,9 +124,9 @@ def best_similarity(measured: Measured) -> float:
 def true_reduction(measured: Measured, motion: CameraMotion) -> tuple[float, float, float]:
     """Percent of the true fast motion removed, picture kept, and what is left in px."""
     solution = solve(motion, measured.canvas, Treatment())
-    moved = scores.output_steps(measured.truth, solution.chain.steady)
-    facts = motion.times, motion.segments, measured.canvas
-    before = scores.shake(measured.truth, *facts)
+    canvas, facts = measured.canvas, (motion.timeline.times, motion.segments)
+    before = scores.shake(scores.place_steps(measured.truth, canvas), *facts)
+    moved = scores.place_steps(measured.truth, canvas, [steady_of(solution.chain)])
     after = scores.shake(moved, *facts) * solution.report["zoom"]
     return 100 * (1 - after / before), solution.report["picture_kept"], after
 
@@ -211,7 +214,7 @@ def speed(folder: Path) -> list[Row]:
     chain = solve(shaky_motion(last + 1), found.probe.canvas, Treatment()).chain
 
     def export() -> None:
-        pipeline.render(path, found, chain, 0, folder / "made.mp4", bare=False)
+        pipeline.render(path, found, Drawing(chain), 0, folder / "made.mp4")
 
     plain, measured, again, exported = [], [], [], []
     for _ in range(ROUNDS):  # in turn, so that a slow moment of the machine hits all

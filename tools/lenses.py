@@ -8,20 +8,19 @@ from pathlib import Path
 import cv2
 import numpy as np
 
+from keen_horizon.core.geometry.angles import angles_of
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.geometry.chain import View, WarpChain
+from keen_horizon.core.geometry.chain import WarpChain
+from keen_horizon.core.geometry.distortion import Distortion
+from keen_horizon.core.geometry.lens import Lens, scale_to_cover
 from keen_horizon.core.geometry.similarity import Similarities
-from keen_horizon.core.lens.angles import angles_of
-from keen_horizon.core.lens.chart import Board, calibrate, find_corners
-from keen_horizon.core.lens.distortion import Distortion
-from keen_horizon.core.lens.fit import EdgeFit, fit_edges, residuals_of
-from keen_horizon.core.lens.lens import Lens, scale_to_cover
-from keen_horizon.core.lens.lens_from_settings import lens_from_settings
-from keen_horizon.core.lens.trace import gradients, trace_edge
-from keen_horizon.core.motion.estimate import fitted_motion
-from keen_horizon.core.path.coverage import outline, room_left
 from keen_horizon.core.path.least_zoom import least_cover
-from keen_horizon.core.path.solution import solve
+from keen_horizon.core.path.zoom import outline, room_left
+from keen_horizon.core.pipeline import solve
+from keen_horizon.core.pipeline.estimate_motion import lens_at
+from keen_horizon.core.stations.lens.chart import Board, calibrate, find_corners
+from keen_horizon.core.stations.lens.edge_fit import EdgeFit, fit_edges, residuals_of
+from keen_horizon.core.stations.lens.trace import gradients, trace_edge
 from keen_horizon.core.treatment import Treatment, parse, with_settings
 from keen_horizon.simulated.brindle_quay import (
     DECK_VIEW,
@@ -36,6 +35,7 @@ from keen_horizon.simulated.brindle_quay import (
 from keen_horizon.simulated.charts import deck_camera, photographs
 from keen_horizon.simulated.truth import away_from, measure_take, motion_left, pictured_edge
 
+from .chains import chain_of, fitted
 from .rows import Row, say, timed
 from .steadying import shaky_motion
 
@@ -67,8 +67,8 @@ def model_rows() -> list[Row]:
         x, y = np.meshgrid(np.linspace(0, 1279, 160), np.linspace(0, 719, 90))
         pixels = np.stack([x, y], axis=-1).reshape(-1, 2)
         z = CANVAS.to_scene(pixels)[None]
-        straight = lens.straighten(z)
-        off = float(np.abs(lens.bend(straight) - z).max())
+        straight = lens.undistort(z)
+        off = float(np.abs(lens.distort(straight) - z).max())
         if off >= worst:
             worst, which = off, name
         theirs = opencv_bent(distortion, focal, straight[0] / float(lens.scale) / focal)
@@ -199,9 +199,9 @@ def cover_row() -> Row:
     shift = 14 * (rng.standard_normal(24) + 1j * rng.standard_normal(24)) + (20 - 9j)
     distortion, focal = LENSES["fisheye"]
     lens = scale_to_cover(Lens(CANVAS, distortion, focal, centre=18 - 11j))
-    chain = WarpChain(CANVAS, View(CANVAS), Similarities(turn, shift), lens=lens)
+    chain = chain_of(Similarities(turn, shift), lens, canvas=CANVAS)
     found = least_cover(chain)
-    rim = outline(CANVAS, 1.0, bent=True)
+    rim = outline(CANVAS, 1.0, chain)
     best, at, step = np.inf, 0j, 32.0
     while step > 0.02:
         tried = [at + step * (i + 1j * j) for i in range(-2, 3) for j in range(-2, 3)]
@@ -247,12 +247,12 @@ def motion_rows(folder: Path) -> list[Row]:
     off = parse({"motion": {"calm": 60.0}})
     left = {}
     for name, treatment in (("on", on), ("off", off)):
-        motion = fitted_motion(measured.tracks, measured.canvas, treatment)
+        motion = fitted(measured.tracks, measured.canvas, treatment)
         left[name] = motion_left(take, solve(motion, measured.canvas, treatment).chain)
     still = slip_descent(shaken=False)
-    lens = lens_from_settings(on, CANVAS, np.arange(len(still.truth)))
-    none = Similarities.identity(len(still.truth))
-    meant = motion_left(still, WarpChain(CANVAS, View(CANVAS), none, lens=lens))
+    lens = lens_at(on, CANVAS, 0, len(still.truth))
+    none = Similarities.none(len(still.truth))
+    meant = motion_left(still, chain_of(none, lens, canvas=CANVAS))
     cut = 100 * (1 - left["on"] / left["off"])
     return [
         Row("steadying slip descent: background motion left, lens on against off", "≥ 30 % lower",
@@ -276,12 +276,11 @@ def live_rows() -> list[Row]:
     treatment = with_settings(
         Treatment(), [f"lens.model={model}", f"lens.k1={k[0]}", f"lens.k2={k[1]}"]
     )
-    frames = np.arange(300)
 
     def picture() -> None:
         found = fit_edges(traces, CANVAS, live=model)
         assert found.residual >= 0
-        lens = lens_from_settings(treatment, CANVAS, frames)
+        lens = lens_at(treatment, CANVAS, 0, 300)
         chain = solve(replace(motion, lens=lens), CANVAS, treatment).chain
         chain.lattice(slice(120, 181))
 

@@ -10,18 +10,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.geometry.displacement import DisplacementGrid
+from keen_horizon.core.geometry.motion import Motion
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.decode import Picture
 from keen_horizon.core.motion.camera_motion import CameraMotion
-from keen_horizon.core.motion.estimate import base_motion, fitted_motion
 from keen_horizon.core.motion.point_tracker import follow_point
 from keen_horizon.core.motion.rolling_shutter import estimate_readout
-from keen_horizon.core.path.cost_curve import at_calm, cost_curve
 from keen_horizon.core.path.edge_fill_plan import Lenders
-from keen_horizon.core.path.solution import Solution, solve
-from keen_horizon.core.picture.edge_fill import warp_borrowing
+from keen_horizon.core.picture.edge_fill import warp_with_lenders
 from keen_horizon.core.picture.warp import sampler_of, warp_mask
+from keen_horizon.core.pipeline import Estimates, Solution, motion_for, solve
+from keen_horizon.core.pipeline.cost_curve import at_calm, cost_curve
+from keen_horizon.core.pipeline.estimate_motion import recorded_motion
 from keen_horizon.core.quality import scores
+from keen_horizon.core.stations.motion import MOTION
 from keen_horizon.core.tracking.groups import groups_of
 from keen_horizon.core.tracking.tracks import Tracks
 from keen_horizon.core.treatment import Treatment, parse, with_settings
@@ -37,6 +40,7 @@ from keen_horizon.simulated.brindle_quay import (
 from keen_horizon.simulated.camera import Pinhole
 from keen_horizon.simulated.truth import Measured, measure_take
 
+from .chains import fitted, made_up
 from .rows import Row, say, timed
 
 CLOSE = 2.1  # metres to a figure that covers over two fifths of the picture
@@ -93,12 +97,15 @@ def subject_rows(wide: Measured, empty: Measured) -> list[Row]:
     seen = in_sight(wide.take, empty.take, 4)
     alone = background_error(empty.motion, empty.take, seen)
     fooled = background_error(wide.motion, wide.take, seen)
-    whole = base_motion(wide.tracks, wide.canvas, "similarity")
-    subject = max(groups_of(wide.tracks, wide.canvas, whole), key=lambda group: group.speed)
+    whole = recorded_motion(wide.tracks, wide.canvas, "similarity")
+    subject = max(
+        groups_of(wide.tracks, wide.canvas, whole.steps, whole.evidence.steering),
+        key=lambda group: group.speed,
+    )
     at = (wide.canvas.to_pixels(np.array([subject.place]))[0] + 0.5) / [1280, 720]
     click = {"kind": "group", "frame": subject.frame, "at": at.tolist()}
     treatment = parse({"motion": {"aside": [click]}})
-    helped = background_error(fitted_motion(wide.tracks, wide.canvas, treatment), wide.take, seen)
+    helped = background_error(fitted(wide.tracks, wide.canvas, treatment), wide.take, seen)
     what = "quay walk, figure over 40 % of the picture: background motion error"
     words = f"{{:.2f}} × ({{:.3f}} px, {alone:.3f} px without it)"
     return [
@@ -131,10 +138,8 @@ def fast_residual(solution: Solution, take: Take) -> float:
         part = slice(start, start + 60)
         inside = ((pixels[part] > 20) & (pixels[part] < [1260, 700])).all(axis=(0, 2))
         z = canvas.to_scene(pixels[part][:, inside])
-        if chain.bend is not None:
-            z = 2 * z - chain.bend[part].apply(z)  # to first order what the bend undoes
-        steady = chain.steady[part]
-        out = (z - steady.b[:, None]) / steady.a[:, None]
+        steady = chain.only(lambda stage: isinstance(stage, Motion | DisplacementGrid))[part]
+        out = steady.to_output(z)
         fast = scores.fast_part(out, truth.times[part])
         total += float((np.abs(fast) ** 2).sum())
         count += fast.size
@@ -145,7 +150,7 @@ def mesh_rows(empty: Measured) -> list[Row]:
     found = {}
     for model in ("similarity", "mesh"):
         treatment = with_settings(Treatment(), [f"motion.model={model}"])
-        motion = fitted_motion(empty.tracks, empty.canvas, treatment)
+        motion = fitted(empty.tracks, empty.canvas, treatment)
         solution = solve(motion, empty.canvas, treatment)
         found[model] = fast_residual(solution, empty.take), solution.report["wobble_after"]
     (plain, before), (bent, after) = found["similarity"], found["mesh"]
@@ -170,7 +175,7 @@ def hold_row(folder: Path) -> Row:
     for world in ((1.55, -2.32, FAR_QUAY), (4.4, -2.32, FAR_QUAY), (-1.3, -2.32, FAR_QUAY)):
         true = np.array([truth.project(np.array([world]), t)[0] for t in range(len(truth))])
         at = ((true[half] + 0.5) / [1280, 720]).tolist()
-        point = parse({"motion": {"hold": [{"frame": half, "at": at}]}}).motion.hold[0]
+        point = parse({"motion": {"hold": [{"frame": half, "at": at}]}}).of(MOTION).hold[0]
         track = follow_point(
             lambda a, b: iter(grey[a : b + 1]), measured.canvas, measured.motion, point
         )
@@ -194,7 +199,7 @@ def zoom_rows(jolted: Measured) -> list[Row]:
     drifts = solve(jolted.motion, jolted.canvas, with_settings(Treatment(), facts))
     more = drifts.report["picture_kept"] - fixed.report["picture_kept"]
     zoom = drifts.chain.view.zooms(len(jolted.motion))
-    rate = np.abs(np.diff(np.log(zoom)) / np.diff(jolted.motion.times))
+    rate = np.abs(np.diff(np.log(zoom)) / np.diff(jolted.motion.timeline.times))
     fastest = 100 * float(np.expm1(rate.max()))
     return [
         Row("drifting zoom, a clip with one jolt: mean picture kept", "≥ 8 points more",
@@ -242,7 +247,7 @@ def borrow_row(jolted: Measured, margin: int = 128) -> Row:
     """Borrowed picture against the same view drawn by a camera that sees more."""
     take, canvas = jolted.take, jolted.canvas
     facts = ["motion.calm=60", "frame.edge=borrow", "frame.borrow_width=12"]
-    motion = base_motion(jolted.tracks, canvas, "similarity")
+    motion = recorded_motion(jolted.tracks, canvas, "similarity")
     solution = solve(motion, canvas, with_settings(Treatment(), facts))
     lenders = Lenders(motion, 18)
     camera = take.truth.camera
@@ -257,7 +262,7 @@ def borrow_row(jolted: Measured, margin: int = 128) -> Row:
             (planes_of(take.frame(o), o), sampler_of(lenders.lent(solution.chain, t, o)))
             for o in lenders.of(t)
         )
-        share = max(share, warp_borrowing(own, sampler, lent, out, full_range=True))
+        share = max(share, warp_with_lenders(own, sampler, lent, out, full_range=True))
         whole = planes_of(take.scene.draw(replace(take.truth, camera=wide), t), t)
         bare = warp_mask(own, sampler, canvas.width, canvas.height) == 0
         for plane, true, size in zip(out, whole.planes, (1, 2, 2), strict=True):
@@ -289,7 +294,7 @@ def skew(take: Take, canvas: Canvas, rows: object) -> float:
     leans = []
     for t in range(0, len(truth), 3):
         true = canvas.to_scene(truth.at_once(t)[y, x].reshape(-1, 2))
-        found = seen if rows is None else rows[t : t + 1].undo(seen[None])[0]  # type: ignore[index]
+        found = seen if rows is None else rows[t : t + 1].to_output(seen[None])[0]  # type: ignore[index]
         off = (true - found).real.reshape(x.shape).mean(axis=1)
         down = y[:, 0] - y[:, 0].mean()
         leans.append((off * down).sum() / (down**2).sum() * canvas.height)
@@ -306,7 +311,7 @@ def shutters(folder: Path) -> list[Row]:
     left = {}
     for strong in ("false", "true"):
         facts = [f"shutter.readout={found.ms:.2f}", f"shutter.strong={strong}"]
-        motion = fitted_motion(deck.tracks, deck.canvas, with_settings(Treatment(), facts))
+        motion = fitted(deck.tracks, deck.canvas, with_settings(Treatment(), facts))
         left[strong] = skew(take, deck.canvas, motion.rows)
     cut = {name: 100 * (1 - value / before) for name, value in left.items()}
     return [
@@ -336,10 +341,7 @@ def shaky_motion(n: int) -> CameraMotion:
     steps = Similarities(
         np.exp(1j * np.diff(roll, prepend=roll[0])), np.diff(shift, prepend=shift[0])
     )
-    ones = np.ones(n)
-    return CameraMotion("similarity", steps, 200 * ones.astype(np.int64), ones, 0 * ones,
-                        np.zeros(0, bool), t, np.zeros(0, np.intp),
-                        blurred=np.zeros(n, bool))  # fmt: skip
+    return made_up(steps, t)
 
 
 def repeated(measure: Tracks, times: int) -> Tracks:
@@ -368,7 +370,7 @@ def long_clips(folder: Path) -> list[Row]:
     long = repeated(measured.tracks, 50)
     slowest, which = 0.0, ""
     start = 9000
-    whole = base_motion(long.window(start, start + WINDOW), canvas, "similarity")
+    whole = recorded_motion(long.window(start, start + WINDOW), canvas, "similarity")
     for facts in (
         ["motion.calm=70"], ["motion.aim=lock_off"], ["motion.model=mesh"],
         ["motion.model=decide"], ["frame.edge=borrow"], ["frame.zoom_speed=2"],
@@ -377,8 +379,9 @@ def long_clips(folder: Path) -> list[Row]:
 
         def answer(treatment: Treatment = treatment) -> None:
             part = long.window(start, start + WINDOW)
-            motion = fitted_motion(part, canvas, treatment, base=lambda model: whole)
-            solve(motion, canvas, treatment).chain.lattice()
+            estimates = Estimates(part, canvas)
+            estimates.recorded = lambda model: whole  # type: ignore[method-assign]
+            solve(motion_for(estimates, treatment), canvas, treatment).chain.lattice()
 
         seconds = timed(answer)
         if seconds > slowest:

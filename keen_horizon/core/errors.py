@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -51,20 +52,41 @@ class Cancelled(KeenError):
     """Work that was stopped because somebody asked for it."""
 
 
+FULL = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
+UNWRITABLE = (
+    errno.EACCES, errno.EPERM, errno.EROFS, errno.ENOENT, errno.ENOTDIR, errno.EISDIR, errno.EIO,
+)  # fmt: skip
+
+
 @contextmanager
-def disk_errors(path: Path) -> Iterator[None]:
-    """Turn what the system says while ``path`` is written into a message. Removes nothing."""
+def disk_errors(path: Path, about: str | Path | None = None) -> Iterator[None]:
+    """Turn what the system says while a file or folder ``path`` is written into a message, about
+    ``about`` if that is what its owner knows. Removes nothing; errors of reading other files pass.
+    """
     try:
         yield
     except OSError as error:
-        if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+        named = about if about is not None else path
+        if error.errno in FULL:
             raise NoRoom(
-                "the disk is full; the unfinished file was removed.",
-                file=path,
+                "the disk is full, so it could not be finished.", file=named,
                 remedy="Make room and try again.",
-            ) from error
-        if isinstance(error, PermissionError | FileNotFoundError | IsADirectoryError):
+            ) from error  # fmt: skip
+        if error.errno in UNWRITABLE and _concerns(error, path):
             raise KeenError(
-                f"cannot be written ({error.strerror}).", file=path, remedy="Choose another place."
-            ) from error
+                f"cannot be written ({error.strerror}).", file=named,
+                remedy="Choose another place, or let this user write there.",
+            ) from error  # fmt: skip
         raise
+
+
+def _concerns(error: OSError, path: Path) -> bool:
+    """Whether an error is about ``path``, or something in it; one that names no file is taken to
+    be about what is being written."""
+    if error.filename is None:
+        return True
+    try:
+        named = Path(os.fsdecode(error.filename)).absolute()
+    except (TypeError, ValueError):
+        return False
+    return named.is_relative_to(path.absolute()) or path.absolute().is_relative_to(named)

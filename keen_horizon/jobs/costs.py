@@ -2,28 +2,38 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import astuple
 
-from ..core.media.probe import Probe
-from ..core.path.cost_curve import COARSE, GOALS, CostPoint, Curve, at_calm, growing, next_calm
+from ..core.pipeline import Progress
+from ..core.pipeline.cost_curve import (
+    COARSE,
+    GOALS,
+    CostPoint,
+    Curve,
+    curve_digest,
+    growing,
+    next_calm,
+)
 from ..core.treatment import Treatment
 from ..store.media_store import MediaStore
 from ..store.models import Measure, Recording
-from .lru_cache import Recent
-from .solutions import SOLVED_AT_ONCE, Solver, solution_key
+from ..store.scans import probe_of
+from .cache import BoundedCache
+from .solutions import EDITION, MEGABYTE, Solver
 
 POINTS = len(COARSE) + len(GOALS)  # of a curve, about
 
 
 class CostCurves:
-    """Finds cost curves; remembers the last few. Thread-safe."""
+    """Finds cost curves; remembers the last ones. Thread-safe."""
 
-    def __init__(self, vault: MediaStore, solver: Solver) -> None:
-        self._vault, self._solver = vault, solver
-        self._curves: Recent[Curve] = Recent(48)
+    def __init__(self, store: MediaStore, solver: Solver) -> None:
+        self._store, self._solver = store, solver
+        self._curves: BoundedCache[Curve] = BoundedCache(MEGABYTE)
 
     def grow(
         self, recording: Recording, measure: Measure, treatment: Treatment, seconds: float
@@ -33,12 +43,9 @@ class CostCurves:
         That of a long clip does not grow here: :meth:`work_out` is for a worker.
         """
         end = time.monotonic() + seconds
-        key = cost_key(measure, treatment)
+        key = curve_key(measure, treatment)
         curve = self._known(key)
-        if measure.last_frame - measure.first_frame + 1 <= SOLVED_AT_ONCE and not (
-            self._solver.to_follow(measure, treatment)
-            or not self._solver.is_straightened(measure, treatment)
-        ):
+        if self._solver.is_quick(measure, treatment):
             for longer in self._growing(recording, measure, treatment, curve):
                 curve = longer
                 if time.monotonic() > end:
@@ -48,38 +55,35 @@ class CostCurves:
         return curve, next_calm(curve) is None
 
     def work_out(
-        self,
-        recording: Recording,
-        measure: Measure,
-        treatment: Treatment,
-        progress: Callable[[int, int], None],
+        self, recording: Recording, measure: Measure, treatment: Treatment, progress: Progress
     ) -> None:
         """The whole curve, kept in the vault for :meth:`grow` to find."""
-        key = cost_key(measure, treatment)
+        key = curve_key(measure, treatment)
         curve = self._known(key)
         for longer in self._growing(recording, measure, treatment, curve):
             curve = longer
             progress(min(len(curve), POINTS), POINTS)
-        with self._vault.keeping(key) as part:
+        with self._store.keeping(key) as part:
             part.write_text(json.dumps([astuple(point) for point in curve]), "utf-8")
 
     def _growing(
         self, recording: Recording, measure: Measure, treatment: Treatment, curve: Curve
     ) -> Iterator[Curve]:
-        canvas = Probe.from_json(recording.probe or {}).canvas
+        canvas = probe_of(recording).canvas
         motion = self._solver.motion(recording, measure, treatment)
         return growing(motion, canvas, treatment, curve)
 
     def _known(self, key: str) -> Curve:
         curve = self._curves.get(key)
         if curve is None:
-            path = self._vault.path(key)
+            path = self._store.path(key)
             kept = json.loads(path.read_text("utf-8")) if path.exists() else []
             curve = [CostPoint(*values) for values in kept]
         return curve
 
 
-def cost_key(measure: Measure, treatment: Treatment) -> str:
-    """The vault key of a curve: it depends on everything in the treatment but the calm."""
-    solution = solution_key(measure, at_calm(treatment, 0))
-    return solution.replace("solutions/", "costs/", 1).removesuffix(".npz") + ".json"
+def curve_key(measure: Measure, treatment: Treatment) -> str:
+    """The vault key of a curve: see :func:`.curve_digest`."""
+    told = f"{EDITION} {measure.folder_key} {curve_digest(treatment)}"
+    name = hashlib.sha256(told.encode()).hexdigest()
+    return f"costs/{name[:2]}/{name}.json"

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import logging
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from sqlalchemy import case, update
+from sqlalchemy.exc import InterfaceError, OperationalError
 
 from ..core.errors import Cancelled, KeenError
 from ..store.database import Database
@@ -16,6 +17,9 @@ from ..store.models import OPEN_STATES, Job, now
 log = logging.getLogger(__name__)
 LOOK_UP_EVERY = 0.4  # seconds between progress reports
 MOST_LOST = 3  # attempts that may end without a word before the work counts as failed
+AWAY = (OperationalError, InterfaceError)  # of a database
+GIVE_UP = 300.0  # seconds that an end waits for the database to come back
+AGAIN_AFTER = 1.0  # seconds
 
 
 class Superseded(Cancelled):
@@ -23,10 +27,10 @@ class Superseded(Cancelled):
 
 
 class Run:
-    """A claim on a row of the work table."""
+    """A claim on a row of the job table."""
 
-    def __init__(self, database: Database, work_id: int, attempt: int) -> None:
-        self._database, self.work_id, self.attempt = database, work_id, attempt
+    def __init__(self, database: Database, job_id: int, attempt: int) -> None:
+        self._database, self.job_id, self.attempt = database, job_id, attempt
         self._looked = 0.0
         self._begun = False
 
@@ -34,44 +38,65 @@ class Run:
         """Report frames; raises Cancelled if somebody asked for that, Superseded if replaced.
 
         The first report tells where this attempt began. One that begins further on than the last
-        shows that the work gets somewhere, whatever happened to its workers.
+        shows that the work gets somewhere, whatever happened to its workers. A database that is
+        away for a moment does not stop the work.
         """
         if time.monotonic() - self._looked < LOOK_UP_EVERY and done != total and self._begun:
             return
         self._looked = time.monotonic()
         values: dict[str, object] = {"done": done, "total": total}
         if not self._begun:
-            start = done - 1
+            start = max(done - 1, 0)
             values["lost"] = case((Job.resumed < start, 0), else_=Job.lost)
             values["resumed"] = start
-            self._begun = True
+        try:
+            cancel = self._write(values)
+        except AWAY as error:
+            log.warning("work %s: its progress could not be told (%s)", self.job_id, error)
+            return
+        self._begun = True
+        if cancel:
+            raise Cancelled("cancelled.")
+
+    def _write(self, values: dict[str, object]) -> bool:
+        """Change the row as long as it is this run's; returns whether to stop. Raises Superseded
+        once it is another's."""
         with self._database.session.begin() as session:
             cancel = session.execute(
                 update(Job)
-                .where(Job.id == self.work_id, Job.attempt == self.attempt)
+                .where(Job.id == self.job_id, Job.attempt == self.attempt)
                 .values(values)
                 .returning(Job.cancel)
             ).scalar_one_or_none()
         if cancel is None:
             raise Superseded("another worker has taken this over.")
-        if cancel:
-            raise Cancelled("cancelled.")
+        return cancel
 
     def end(self, state: str, message: str | None = None) -> None:
-        with self._database.session.begin() as session:
-            session.execute(
-                update(Job)
-                .where(Job.id == self.work_id, Job.attempt == self.attempt)
-                .values(state=state, message=message, finished=now())
-            )
+        """Write down how it ended, as soon as the database is there. Raises Superseded."""
+        _patiently(lambda: self._write({"state": state, "message": message, "finished": now()}))
+
+
+def _patiently(write: Callable[[], object]) -> None:
+    """Try until the database is back."""
+    give_up = time.monotonic() + GIVE_UP
+    while True:
+        try:
+            write()
+            return
+        except AWAY:
+            if time.monotonic() > give_up:
+                raise
+            log.warning("the database is away; trying again")
+            time.sleep(AGAIN_AFTER)
 
 
 @contextmanager
-def run_of(database: Database, work_id: int) -> Iterator[Run | None]:
+def run_of(database: Database, job_id: int) -> Iterator[Run | None]:
     """Claim work, and write down how it ended. Gives None if there is nothing to do any more."""
     with database.session.begin() as session:
-        work = session.get(Job, work_id, with_for_update=True)
-        claimed = claim(database, work) if work is not None else None
+        job = session.get(Job, job_id, with_for_update=True)
+        claimed = claim(database, job) if job is not None else None
     if claimed is None:
         yield None
         return
@@ -79,25 +104,26 @@ def run_of(database: Database, work_id: int) -> Iterator[Run | None]:
         yield claimed
 
 
-def claim(database: Database, work: Job) -> Run | None:
-    """Take a locked row for this process; None if it is not to be done (any more)."""
-    if work.state not in OPEN_STATES:
+def claim(database: Database, job: Job) -> Run | None:
+    """Take a locked row for this process; None if it is not to be done (any more). The queue hands
+    a row to one worker at a time, so whoever was running it is gone."""
+    if job.state not in OPEN_STATES:
         return None
-    if work.state == "running":  # whoever did it is gone without a word
-        work.lost += 1
-    if work.cancel:
-        work.state, work.finished = "cancelled", now()
+    if job.state == "running":  # whoever did it is gone without a word
+        job.lost += 1
+    if job.cancel:
+        job.state, job.finished = "cancelled", now()
         return None
-    if work.lost >= MOST_LOST:
-        work.state, work.finished = "failed", now()
-        work.message = (
-            f"{work.recording.name}: the worker died {work.lost} times at this without getting "
+    if job.lost >= MOST_LOST:
+        job.state, job.finished = "failed", now()
+        job.message = (
+            f"{job.recording.name}: the worker died {job.lost} times at this without getting "
             "any further; its log may say why. Try again, or try another copy of the file."
         )
         return None
-    work.state, work.started, work.done = "running", now(), 0
-    work.attempt += 1
-    return Run(database, work.id, work.attempt)
+    job.state, job.started, job.done = "running", now(), 0
+    job.attempt += 1
+    return Run(database, job.id, job.attempt)
 
 
 @contextmanager
@@ -105,13 +131,14 @@ def _ending(run: Run) -> Iterator[None]:
     try:
         yield
     except Superseded:
-        log.warning("work %s was taken over", run.work_id)
+        raise  # the worker leaves the row and its place in the queue to the other
     except Cancelled:
         run.end("cancelled", "Cancelled.")
     except KeenError as error:
+        log.warning("work %s failed: %s", run.job_id, error, exc_info=error.__cause__ is not None)
         run.end("failed", error.message)
     except Exception:
-        log.exception("work %s failed", run.work_id)
+        log.exception("work %s failed", run.job_id)
         run.end(
             "failed", "Something went wrong that should not have; the log says more. Try again."
         )

@@ -1,23 +1,35 @@
-"""The task queue: one task, which runs a row of the work table."""
+"""The task queue: one task, which runs a row of the job table.
+
+A row is handed over as a queue job of its own; locks of that queue see to it that no two of one row
+are ever at work, whatever was asked for how often. What nobody has any more is handed over again
+(:meth:`Queue.requeue_lost`).
+"""
 
 from __future__ import annotations
 
-from typing import Literal
+from datetime import timedelta
 
 import procrastinate
-from sqlalchemy import select
+from procrastinate import exceptions
+from procrastinate.jobs import Status
+from sqlalchemy import BigInteger, Column, MetaData, String, Table, and_, or_, select
+from sqlalchemy.dialects.postgresql import ENUM
 from sqlalchemy.orm import Session
 
+from ..store.database import Database
 from ..store.models import OPEN_STATES, Job, now
+from .kinds import KINDS, kind_of
 
-QUICK, SLOW = "quick", "slow"
-_QUEUES = {
-    "ingest": QUICK, "measure": QUICK, "solve": QUICK, "cost": QUICK, "look": QUICK,
-    "chart": QUICK, "export": SLOW,
-}  # fmt: skip
 TASK = "keen_horizon.run"
-REPLACEABLE = ("measure", "solve", "cost", "look")
-Kind = Literal["ingest", "measure", "solve", "cost", "look", "chart", "export"]
+UNDER_WAY = ("todo", "doing")  # states of a queue job
+UNDELIVERED_AFTER = timedelta(seconds=15)  # that a writer has to hand a row over itself
+_queue_jobs = Table(
+    "procrastinate_jobs",
+    MetaData(),
+    Column("id", BigInteger),
+    Column("status", ENUM(*(s.value for s in Status), name="procrastinate_job_status")),
+    Column("queueing_lock", String),
+)
 
 
 class Queue:
@@ -32,27 +44,41 @@ class Queue:
     def close(self) -> None:
         self._app.close()
 
-    def send(self, session: Session, work: Job) -> None:
+    def send(self, session: Session, job: Job) -> None:
         """Commit the row, then tell the workers. A row that was never told of is found by the
-        workers themselves (see :mod:`.worker`)."""
+        workers themselves."""
         session.commit()
-        work.queue_job = self._app.configure_task(TASK, queue=_QUEUES[work.kind]).defer(
-            work_id=work.id
+        lock = f"job-{job.id}"
+        task = self._app.configure_task(
+            TASK, queue=kind_of(job.kind).queue, lock=lock, queueing_lock=lock
         )
+        try:
+            job.queue_job = task.defer(job_id=job.id)
+        except exceptions.AlreadyEnqueued:  # it waits there already
+            job.queue_job = session.scalar(
+                select(_queue_jobs.c.id).where(
+                    _queue_jobs.c.queueing_lock == lock, _queue_jobs.c.status == "todo"
+                )
+            )
         session.commit()
 
     def ask(
         self,
         session: Session,
-        kind: Kind,
+        kind: str,
         recording_id: int,
         *,
         clip_id: int | None = None,
         export_id: int | None = None,
         details: dict[str, object] | None = None,
+        asked_by: str = "",
     ) -> Job:
-        """Request a piece of work; the same piece already under way is returned instead."""
-        details = details or {}
+        """Request a piece of work; the same piece already under way is returned instead.
+
+        An earlier request of a replaceable kind is cancelled, if the same ``asked_by`` made it for
+        the same clip: it is told apart who waits for what.
+        """
+        declared, details = kind_of(kind), details or {}
         query = select(Job).where(
             Job.kind == kind,
             Job.recording_id == recording_id,
@@ -61,36 +87,82 @@ class Queue:
         )
         if export_id is not None:
             query = query.where(Job.export_id == export_id)
-        for work in session.scalars(query):
-            if work.details == details:
-                return work
-            if kind in REPLACEABLE and work.clip_id == clip_id:
+        for job in session.scalars(query):
+            if job.details == details:
+                return job
+            if declared.replaceable and (job.clip_id, job.asked_by) == (clip_id, asked_by):
                 # A slider has moved on, or a range: nobody waits for the earlier one any more.
-                self.cancel(session, work)
-        work = Job(
-            kind=kind,
-            recording_id=recording_id,
-            clip_id=clip_id,
-            export_id=export_id,
-            details=details,
-        )
-        session.add(work)
-        self.send(session, work)
-        return work
+                job.replaced = True
+                self.cancel(session, job)
+        job = Job(
+            kind=kind, recording_id=recording_id, clip_id=clip_id, export_id=export_id,
+            details=details, asked_by=asked_by,
+        )  # fmt: skip
+        session.add(job)
+        self.send(session, job)
+        return job
 
-    def retry(self, session: Session, work: Job) -> None:
-        """Start failed or cancelled work over."""
-        if work.state in OPEN_STATES:
+    def retry(self, session: Session, job: Job) -> None:
+        """Start failed, cancelled or lost work over; what is under way, or done, stays so."""
+        if job.state == "done" or (job.state in OPEN_STATES and self.is_under_way(session, job)):
             return
-        work.state, work.cancel, work.message = "queued", False, None
-        work.done, work.resumed, work.lost = 0, 0, 0
-        work.finished, work.created = None, now()
-        self.send(session, work)
+        job.state, job.cancel, job.message, job.replaced = "queued", False, None, False
+        job.done, job.resumed, job.lost = 0, 0, 0
+        job.finished, job.created = None, now()
+        self.send(session, job)
 
-    def cancel(self, session: Session, work: Job) -> None:
-        """Stop it: at once if nobody has begun, else as soon as the worker looks up."""
-        work.cancel = True
-        if work.state == "queued":
-            work.state, work.finished = "cancelled", now()
-            work.message = "Cancelled before it began."
+    def cancel(self, session: Session, job: Job) -> None:
+        """Stop it: at once if nobody is at it, else as soon as the worker looks up."""
+        if job.state not in OPEN_STATES:
+            return
+        job.cancel = True
+        if job.state == "queued" or not self.is_under_way(session, job):
+            job.state, job.finished = "cancelled", now()
+            job.message = "Cancelled before it began." if not job.attempt else "Cancelled."
         session.commit()
+        if job.state == "cancelled" and job.queue_job is not None:
+            self._app.job_manager.cancel_job_by_id(job.queue_job, delete_job=True)
+
+    def is_under_way(self, session: Session, job: Job) -> bool:
+        """Whether the queue still has a row, or a worker."""
+        status = session.scalar(
+            select(_queue_jobs.c.status).where(_queue_jobs.c.id == job.queue_job)
+        )
+        return status in UNDER_WAY
+
+    def requeue_lost(self, database: Database) -> int:
+        """Hand over again every open row that the queue does not have (any more): its writer, its
+        worker or the database was gone at the wrong moment. Returns how many there were."""
+        lost = (
+            select(Job)
+            .outerjoin(_queue_jobs, _queue_jobs.c.id == Job.queue_job)
+            .where(
+                Job.state.in_(OPEN_STATES),
+                or_(
+                    and_(Job.queue_job.is_(None), Job.created < now() - UNDELIVERED_AFTER),
+                    and_(
+                        Job.queue_job.is_not(None),
+                        or_(
+                            _queue_jobs.c.id.is_(None),
+                            _queue_jobs.c.status.not_in(UNDER_WAY),
+                        ),
+                    ),
+                ),
+            )
+            .order_by(Job.id)
+            .limit(1)
+            .with_for_update(of=Job, skip_locked=True)
+        )
+        count = 0
+        while True:  # one a transaction: handing over commits, and so gives up the others' locks
+            with database.session() as session:
+                job = session.scalar(lost)
+                if job is None:
+                    return count
+                count += 1
+                if job.kind in KINDS:
+                    self.send(session, job)
+                else:
+                    job.state, job.finished = "failed", now()
+                    job.message = f"There is no work of the kind '{job.kind}'."
+                    session.commit()

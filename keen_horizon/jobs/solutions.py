@@ -1,115 +1,97 @@
-"""Solutions of clips: from memory, from the vault, or solved now."""
+"""Solved treatments and what they stand on, remembered: in memory, and in the vault what takes
+long. What is found here depends on tracks and settings alone, so any process may find it."""
 
 from __future__ import annotations
 
 import hashlib
 import json
-from dataclasses import replace
+from collections.abc import Callable
+from typing import TypeVar
+from zipfile import BadZipFile
 
 import numpy as np
 
-from ..core.geometry.canvas import Canvas
-from ..core.lens.lens_from_settings import lens_from_settings, recorded_canvas
-from ..core.media.probe import Probe
-from ..core.motion.camera_motion import CameraMotion, LocalMotion, PointTrack
-from ..core.motion.estimate import (
-    base_model,
-    base_motion,
-    carried_over,
-    fitted_motion,
-    is_bent,
-    lens_settings,
-    motion_settings,
-    straight_focal,
-    straight_motion,
-)
-from ..core.motion.point_tracker import read_track, track_name, write_track
-from ..core.motion.robust_fit import Model
-from ..core.motion.serialization import FIT, motion_path, packed, read_motion, unpacked
-from ..core.path.serialization import read_solution, write_solution
-from ..core.path.solution import Solution, solve
-from ..core.tracking.groups import TrackGroup, groups_of
+from ..core import stored
+from ..core.motion.camera_motion import CameraMotion, PointTrack
+from ..core.motion.held_point import HeldPoint
+from ..core.motion.robust_fit import BaseModel
+from ..core.pipeline import Estimates, Solution, motion_for, solve
+from ..core.pipeline.estimate_motion import base_model
+from ..core.stations.lens import LENS
+from ..core.stations.lens.optics import bends
+from ..core.stations.motion import MOTION
+from ..core.tracking.groups import TrackGroup
 from ..core.tracking.tracks import Tracks
-from ..core.treatment import HeldPoint, Treatment
+from ..core.treatment import Treatment, digest
 from ..store.media_store import MediaStore
 from ..store.models import Measure, Recording
-from .lru_cache import Recent
+from ..store.scans import probe_of
+from .cache import BoundedCache
 
 WINDOW = 600  # frames of a long clip that are solved at once, around the one on show
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
-SOLVER = 7  # to be raised when treatments come out differently: what is kept is then solved anew
+EDITION = 9  # to be raised when anything comes out differently: all that is kept is then made anew
+MEGABYTE = 1_000_000
+Kept = TypeVar("Kept")
 
 
 class Solver:
-    """Finds solutions; remembers the last few and the motion they stand on. Thread-safe."""
+    """Finds solutions; remembers the last few, and the motions they stand on. Thread-safe."""
 
-    def __init__(self, vault: MediaStore) -> None:
-        self._vault = vault
-        self._solutions: Recent[Solution] = Recent(24)
-        self._motions: Recent[CameraMotion] = Recent(8)
-        self._marks: Recent[Tracks] = Recent(4)
-        self._groups: Recent[list[TrackGroup]] = Recent(8)
+    def __init__(self, store: MediaStore) -> None:
+        self.store = store
+        self.motions: BoundedCache[CameraMotion] = BoundedCache(128 * MEGABYTE)
+        self.groups: BoundedCache[list[TrackGroup]] = BoundedCache(16 * MEGABYTE)
+        self.tracks: BoundedCache[Tracks] = BoundedCache(32 * MEGABYTE)
+        self._solutions: BoundedCache[Solution] = BoundedCache(192 * MEGABYTE)
 
-    def base_motion(self, recording: Recording, measure: Measure, model: Model) -> CameraMotion:
-        """The motion by which every mark may steer, as the measure left it."""
-        name = f"{measure.folder_key} {model}"
-        found = self._motions.get(name)
-        if found is None:
-            folder = self._vault.path(measure.folder_key)
-            if motion_path(folder, model).exists():
-                found = read_motion(folder, model)
-            else:  # measured by an earlier version
-                found = base_motion(self.marks(measure), _canvas(recording), model)
-            self._motions.put(name, found)
-        return found
+    def estimates(self, recording: Recording, measure: Measure) -> KeptEstimates:
+        """What is known of a measure apart from any treatment."""
+        return KeptEstimates(self, recording, measure)
 
     def motion(self, recording: Recording, measure: Measure, treatment: Treatment) -> CameraMotion:
         """The motion that the treatment stands on; points that nobody has followed yet are left
         out."""
         treatment = self._followed(measure, treatment)
-        name = _motion_name(measure, treatment)
-        found = self._motions.get(name)
-        if found is None:
-            found = fitted_motion(
-                self.marks(measure),
-                _canvas(recording),
-                treatment,
-                base=lambda model: self.base_motion(recording, measure, model),
-                grouped=lambda: self.groups(recording, measure),
-                followed=lambda point: self.track(measure, point),
-                straight_base=lambda model: self.straight_motion(
-                    recording, measure, treatment, model
-                ),
-            )
-            self._motions.put(name, found)
-        return found
+        return self.motions.find(
+            motion_key(measure, treatment),
+            lambda: motion_for(self.estimates(recording, measure), treatment),
+        )
 
-    def straight_motion(
-        self, recording: Recording, measure: Measure, treatment: Treatment, model: Model
-    ) -> CameraMotion:
-        """As :meth:`base_motion`, of marks straightened through the treatment's lens. That takes a
-        while, so it is kept."""
-        key = straight_key(measure, treatment, model)
-        found = self._motions.get(key)
-        if found is None:
-            path, canvas = self._vault.path(key), _canvas(recording)
-            if path.exists():
-                with np.load(path, allow_pickle=False) as kept:
-                    found = unpacked(dict(kept), recorded_canvas(treatment, canvas))
-            else:
-                bent = self.base_motion(recording, measure, model)
-                found = straight_motion(self.marks(measure), canvas, treatment, bent)
-                with self._vault.keeping(key) as part:
-                    np.savez(part, allow_pickle=False, **packed(found))
-            self._motions.put(key, found)
-        return found
+    def find(self, recording: Recording, measure: Measure, treatment: Treatment) -> Solution | None:
+        """The solution if it is there, or quickly made; None where a worker has to."""
+        key = solution_key(measure, treatment)
+        known = self._solutions.get(key)
+        if known is not None:
+            return known
+        if self.store.path(key).exists() or self.is_quick(measure, treatment):
+            return self.solve(recording, measure, treatment)
+        return None
 
-    def is_straightened(self, measure: Measure, treatment: Treatment) -> bool:
-        """Whether nothing has to be straightened, or it has been."""
-        if not is_bent(treatment):
-            return True
-        key = straight_key(measure, treatment, base_model(treatment))
-        return self._motions.get(key) is not None or self._vault.path(key).exists()
+    def is_quick(self, measure: Measure, treatment: Treatment) -> bool:
+        """Whether a treatment can be solved while somebody waits."""
+        return (
+            not is_long(measure)
+            and not self.to_follow(measure, treatment)
+            and self.is_undistorted(measure, treatment)
+        )
+
+    def solve(self, recording: Recording, measure: Measure, treatment: Treatment) -> Solution:
+        """The solution, however long it takes; that of a long clip is kept in the vault."""
+        return self._solutions.find(
+            solution_key(measure, treatment), lambda: self._solved(recording, measure, treatment)
+        )
+
+    def _solved(self, recording: Recording, measure: Measure, treatment: Treatment) -> Solution:
+        key = solution_key(measure, treatment)
+        kept = kept_in(self.store, key, Solution)
+        if kept is not None:
+            return kept
+        canvas = probe_of(recording).canvas
+        solution = solve(self.motion(recording, measure, treatment), canvas, treatment)
+        if is_long(measure):
+            self.store_value(key, solution)
+        return solution
 
     def provisional(
         self, recording: Recording, measure: Measure, treatment: Treatment, near: int
@@ -120,156 +102,155 @@ class Solver:
         start = int(np.clip(near - WINDOW // 2, 0, max(0, count - WINDOW)))
         stop = min(count, start + WINDOW)
         treatment = self._followed(measure, treatment)
-        key = json.dumps([measure.folder_key, start, treatment.model_dump(mode="json")])
-        solution = self._solutions.get(key)
-        if solution is not None:
-            return solution
-        canvas = _canvas(recording)
-        whole = self._motions.get(_motion_name(measure, treatment))
-        motion = (
-            whole.window(start, stop)
-            if whole is not None
-            else self._window_motion(recording, measure, treatment, start, stop)
-        )
-        solution = solve(motion, canvas, treatment)
-        self._solutions.put(key, solution)
-        return solution
+        around = f"{start} to {stop}"
 
-    def _window_motion(
-        self, recording: Recording, measure: Measure, treatment: Treatment, start: int, stop: int
-    ) -> CameraMotion:
-        """The motion of some frames; the fit of all marks is known for the whole clip, but for
-        the lens, which is then taken to change it little but in scale."""
-        name = json.dumps([start, _motion_name(measure, treatment)])
-        found = self._motions.get(name)
-        if found is None and not self.is_straightened(measure, treatment):
-            base = self.base_motion(recording, measure, base_model(treatment))
-            bent = base.window(start, stop)
-            canvas = recorded_canvas(treatment, _canvas(recording))
-            lens = lens_from_settings(treatment, canvas, bent.first + np.arange(len(bent)))
-            steps = carried_over(bent.steps, lens)
-            local = None
-            if treatment.motion.model == "rotation" and lens is not None:
-                local = LocalMotion("rotation", None, straight_focal(lens))
-            return replace(bent, steps=steps, lens=lens, wobble=None, mesh=None, local=local)
-        if found is None:
-            found = fitted_motion(
-                self.marks(measure).window(start, stop),
-                _canvas(recording),
-                treatment,
-                base=lambda model: self.base_motion(recording, measure, model).window(start, stop),
-                followed=lambda point: self.track(measure, point).window(start, stop),
-                straight_base=lambda model: self.straight_motion(
-                    recording, measure, treatment, model
-                ).window(start, stop),
-            )
-            self._motions.put(name, found)
-        return found
+        def motion() -> CameraMotion:
+            whole = self.motions.get(motion_key(measure, treatment))
+            if whole is not None:
+                return whole.window(start, stop)
+            return motion_for(self.estimates(recording, measure).window(start, stop), treatment)
 
-    def track(self, measure: Measure, point: HeldPoint) -> PointTrack:
-        """A point that has been followed."""
-        return read_track(self._vault.path(track_key(measure, point)))
+        def made() -> Solution:
+            found = self.motions.find(f"{motion_key(measure, treatment)} {around}", motion)
+            return solve(found, probe_of(recording).canvas, treatment)
+
+        return self._solutions.find(f"{solution_key(measure, treatment)} {around}", made)
+
+    # --- points that are held ---------------------------------------------------------------------
 
     def to_follow(self, measure: Measure, treatment: Treatment) -> list[HeldPoint]:
         """Points to be held that nobody has followed yet: a worker has to, with the pictures."""
-        if treatment.motion.aim != "hold":
+        settings = treatment.of(MOTION)
+        if settings.aim != "hold":
             return []
         return [
             point
-            for point in treatment.motion.hold
-            if not self._vault.path(track_key(measure, point)).exists()
+            for point in settings.hold
+            if not self.store.path(track_key(measure, point)).exists()
         ]
+
+    def keep_track(self, measure: Measure, point: HeldPoint, track: PointTrack) -> None:
+        self.store_value(track_key(measure, point), track)
 
     def _followed(self, measure: Measure, treatment: Treatment) -> Treatment:
         """The treatment, following the camera as long as its points wait to be followed."""
         if not self.to_follow(measure, treatment):
             return treatment
-        settings = treatment.motion.model_copy(update={"aim": "follow"})
-        return treatment.model_copy(update={"motion": settings})
+        return treatment.changed(MOTION, aim="follow")
 
-    def keep_track(self, measure: Measure, point: HeldPoint, track: PointTrack) -> None:
-        with self._vault.keeping(track_key(measure, point)) as part:
-            write_track(track, part)
+    # --- what is kept -----------------------------------------------------------------------------
 
-    def groups(self, recording: Recording, measure: Measure) -> list[TrackGroup]:
-        """The marks that move together."""
-        found = self._groups.get(measure.folder_key)
-        if found is None:
-            whole = self.base_motion(recording, measure, "similarity")
-            found = groups_of(self.marks(measure), _canvas(recording), whole)
-            self._groups.put(measure.folder_key, found)
-        return found
+    def is_undistorted(self, measure: Measure, treatment: Treatment) -> bool:
+        """Whether nothing has to be seen through a lens, or it has been."""
+        if not bends(treatment.of(LENS)):
+            return True
+        key = undistorted_key(measure, treatment, base_model(treatment.of(MOTION)))
+        return self.motions.get(key) is not None or self.store.path(key).exists()
 
-    def marks(self, measure: Measure) -> Tracks:
-        """The measure itself."""
-        found = self._marks.get(measure.folder_key)
-        if found is None:
-            found = Tracks.read(self._vault.path(measure.folder_key))
-            self._marks.put(measure.folder_key, found)
-        return found
-
-    def find(
-        self, recording: Recording, measure: Measure, treatment: Treatment, *, patient: bool
-    ) -> Solution | None:
-        """The solution; None if it would take long and the caller is not ``patient``, or if
-        points have to be followed first.
-
-        What a patient caller solves of a long clip is kept in the vault for the others.
-        """
-        key = solution_key(measure, treatment)
-        solution = self._solutions.get(key)
-        if solution is not None:
-            return solution
-        canvas = _canvas(recording)
-        path = self._vault.path(key)
-        long = measure.last_frame - measure.first_frame + 1 > SOLVED_AT_ONCE
-        if self.to_follow(measure, treatment):
-            return None
-        if not patient and not self.is_straightened(measure, treatment):
-            return None
-        if path.exists():
-            solution = read_solution(path, canvas)
-        elif long and not patient:
-            return None
-        else:
-            solution = solve(self.motion(recording, measure, treatment), canvas, treatment)
-            if long:
-                with self._vault.keeping(key) as part:
-                    write_solution(solution, part)
-        self._solutions.put(key, solution)
-        return solution
+    def store_value(self, key: str, value: object) -> None:
+        with self.store.keeping(key) as part:
+            stored.save(value, part)
 
 
-def _motion_name(measure: Measure, treatment: Treatment) -> str:
-    return json.dumps([measure.folder_key, motion_settings(treatment)], sort_keys=True)
+class KeptEstimates(Estimates):
+    """What is found out about a measure, remembered for all who ask."""
+
+    def __init__(self, solver: Solver, recording: Recording, measure: Measure) -> None:
+        self._solver, self._measure = solver, measure
+        folder = solver.store.path(measure.folder_key)
+        tracks = solver.tracks.find(measure.folder_key, lambda: Tracks.read(folder))
+        super().__init__(tracks, probe_of(recording).canvas)
+
+    def recorded(self, model: BaseModel) -> CameraMotion:
+        key = _key("recorded", self._measure.folder_key, model)
+        return self._kept(key, lambda: super(KeptEstimates, self).recorded(model))
+
+    def undistorted(self, treatment: Treatment, model: BaseModel) -> CameraMotion:
+        key = undistorted_key(self._measure, treatment, model)
+        return self._kept(key, lambda: super(KeptEstimates, self).undistorted(treatment, model))
+
+    def groups(self) -> list[TrackGroup]:
+        return self._solver.groups.find(self._measure.folder_key, super().groups)
+
+    def held(self, point: HeldPoint) -> PointTrack | None:
+        return kept_in(self._solver.store, track_key(self._measure, point), PointTrack)
+
+    def window(self, start: int, stop: int) -> Estimates:
+        """Those of frames ``start`` to ``stop`` of the range."""
+        return _WindowEstimates(self, start, stop)
+
+    def _kept(self, key: str, make: Callable[[], CameraMotion]) -> CameraMotion:
+        """A motion that takes long enough to be kept in the vault."""
+
+        def found() -> CameraMotion:
+            kept = kept_in(self._solver.store, key, CameraMotion)
+            if kept is None:
+                kept = make()
+                self._solver.store_value(key, kept)
+            return kept
+
+        return self._solver.motions.find(key, found)
+
+    def is_kept(self, treatment: Treatment) -> bool:
+        return self._solver.is_undistorted(self._measure, treatment)
 
 
-def _canvas(recording: Recording) -> Canvas:
-    return Probe.from_json(recording.probe or {}).canvas
+class _WindowEstimates(Estimates):
+    """What is found out about some frames of a range, mostly known from the whole."""
+
+    def __init__(self, whole: KeptEstimates, start: int, stop: int) -> None:
+        super().__init__(whole.tracks.window(start, stop), whole.canvas)
+        self._whole, self._frames = whole, (start, stop)
+
+    def recorded(self, model: BaseModel) -> CameraMotion:
+        return self._whole.recorded(model).window(*self._frames)
+
+    def undistorted(self, treatment: Treatment, model: BaseModel) -> CameraMotion:
+        if self._whole.is_kept(treatment):
+            return self._whole.undistorted(treatment, model).window(*self._frames)
+        return super().undistorted(treatment, model)
+
+    def held(self, point: HeldPoint) -> PointTrack | None:
+        found = self._whole.held(point)
+        return None if found is None else found.window(*self._frames)
 
 
-def straight_key(measure: Measure, treatment: Treatment, model: Model) -> str:
-    """The vault key of the motion of straightened marks."""
-    told = [FIT, measure.folder_key, model, lens_settings(treatment)]
-    digest = hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()
-    return f"straight/{digest[:2]}/{digest}.npz"
+def kept_in(store: MediaStore, key: str, kind: type[Kept]) -> Kept | None:
+    """What lies in the vault; None if nothing does, or what an earlier version could read."""
+    path = store.path(key)
+    if not path.exists():
+        return None
+    try:
+        return stored.load(path, kind)
+    except (BadZipFile, KeyError, TypeError, ValueError):
+        return None
+
+
+def is_long(measure: Measure) -> bool:
+    """Whether a range is solved by a worker."""
+    return measure.last_frame - measure.first_frame + 1 > SOLVED_AT_ONCE
+
+
+def _key(kind: str, *known: object) -> str:
+    name = hashlib.sha256(json.dumps([EDITION, *known]).encode()).hexdigest()
+    return f"{kind}/{name[:2]}/{name}.npz"
+
+
+def motion_key(measure: Measure, treatment: Treatment) -> str:
+    """What a motion depends on."""
+    return _key("motions", measure.folder_key, digest(treatment, "motion"))
+
+
+def undistorted_key(measure: Measure, treatment: Treatment, model: BaseModel) -> str:
+    """The vault key of the motion of undistorted tracks."""
+    return _key("undistorted", measure.folder_key, model, digest(treatment, "tracks"))
 
 
 def track_key(measure: Measure, point: HeldPoint) -> str:
     """The vault key of a held point's track."""
-    name = track_name(point, measure.first_frame, measure.last_frame)
-    digest = hashlib.sha256(f"{measure.folder_key} {name}".encode()).hexdigest()
-    return f"tracks/{digest[:2]}/{digest}.npz"
+    return _key("tracks", measure.folder_key, point.model_dump(mode="json"))
 
 
 def solution_key(measure: Measure, treatment: Treatment) -> str:
-    """The vault key of a solution: what it depends on, hashed."""
-    kept = [SOLVER, measure.folder_key, treatment.model_dump(mode="json")]
-    basis = json.dumps(kept, sort_keys=True)
-    digest = hashlib.sha256(basis.encode()).hexdigest()
-    return f"solutions/{digest[:2]}/{digest}.npz"
-
-
-def solving_details(measure: Measure, treatment: Treatment) -> dict[str, object]:
-    """What a worker needs to know to solve or to price a treatment."""
-    return {"measure": measure.id, "treatment": treatment.model_dump(mode="json")}
+    """The vault key of a solution."""
+    return _key("solutions", measure.folder_key, digest(treatment, "map"))

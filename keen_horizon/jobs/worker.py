@@ -1,44 +1,49 @@
-"""A worker process: takes work from the queue, and looks after work whose worker died.
+"""A worker process: takes work from the queue, and looks after work that nobody has any more.
 
-Every worker sends a heartbeat. One that falls silent for half a minute is dead; the others put its
-work back into the queue, so it is begun again well within a minute.
+Every worker sends a heartbeat. One that falls silent for :data:`DEAD_AFTER` seconds is taken for
+dead; the others hand its work over anew, so it is begun again well within a minute. A worker that
+was only stopped for that long finds itself replaced, and ends.
 """
 
 from __future__ import annotations
 
 import asyncio
 import logging
-from datetime import timedelta
+import os
+import time
 
 import procrastinate
-from sqlalchemy import select
+from procrastinate.jobs import Status
 
 from ..store.database import Database
 from ..store.media_store import MediaStore
-from ..store.models import Job, now
-from .lifecycle import run_of
-from .queue import QUICK, SLOW, TASK, Queue
+from .kind import QUICK, SLOW
+from .lifecycle import Superseded, run_of
+from .queue import TASK, Queue
 from .runner import JobRunner
 
 log = logging.getLogger(__name__)
 HEARTBEAT = 5.0  # seconds
 DEAD_AFTER = 20.0
 LOOK_AFTER_EVERY = 5.0
-UNTOLD_AFTER = timedelta(seconds=15)
+REPLACED = 75  # exit status of a worker whose work has been given to another
 
 
-def work_forever(url: str, vault: MediaStore, queues: list[str] | None) -> None:
+def work_forever(url: str, store: MediaStore, queues: list[str] | None) -> None:
     """Run until stopped. ``queues`` None takes work of every kind."""
     database = Database(url)
-    workshop = JobRunner(database, vault)
-    vault.clear_stale_workspaces()
+    runner = JobRunner(database, store)
+    store.clear_stale_workspaces()
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=url))
 
     @app.task(name=TASK)
-    def run(work_id: int) -> None:
-        with run_of(database, work_id) as claimed:
-            if claimed is not None:
-                workshop.do(claimed)
+    def run(job_id: int) -> None:
+        try:
+            with run_of(database, job_id) as claimed:
+                if claimed is not None:
+                    runner.do(claimed)
+        except Superseded:
+            log.warning("work %s was taken over", job_id)
 
     async def everything() -> None:
         async with app.open_async():
@@ -51,6 +56,7 @@ def work_forever(url: str, vault: MediaStore, queues: list[str] | None) -> None:
                     fetch_job_polling_interval=2.0,
                     # Whatever is under way is taken up again by another worker.
                     shutdown_graceful_timeout=1.0,
+                    delete_jobs="successful",
                 )
             finally:
                 keeper.cancel()
@@ -61,25 +67,23 @@ def work_forever(url: str, vault: MediaStore, queues: list[str] | None) -> None:
 async def _look_after(app: procrastinate.App, database: Database, queue: Queue) -> None:
     while True:
         try:
-            for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER):
-                log.warning("job %s lost its worker; back into the queue", job.id)
-                await app.job_manager.retry_job(job)
-            await asyncio.to_thread(requeue_undelivered, database, queue)
+            await _give_up_stalled(app)
+            count = await asyncio.to_thread(queue.requeue_lost, database)
+            if count:
+                log.warning("%s pieces of work had been lost; back into the queue", count)
         except Exception:  # the database may be away for a moment; keep looking
             log.exception("looking after the queue failed")
+        rested = time.monotonic()
         await asyncio.sleep(LOOK_AFTER_EVERY)
+        if time.monotonic() - rested > LOOK_AFTER_EVERY + DEAD_AFTER:
+            log.warning("this worker was stopped for so long that it has been replaced; it ends")
+            os._exit(REPLACED)
 
 
-def requeue_undelivered(database: Database, queue: Queue) -> None:
-    """Work that was written down, but whose writer died before telling the queue."""
-    with database.session() as session:
-        for work in session.scalars(
-            select(Job)
-            .where(
-                Job.state == "queued",
-                Job.queue_job.is_(None),
-                Job.created < now() - UNTOLD_AFTER,
-            )
-            .with_for_update(skip_locked=True)
-        ):
-            queue.send(session, work)
+async def _give_up_stalled(app: procrastinate.App) -> None:
+    """Close the queue jobs of dead workers. They are not handed on themselves: should their worker
+    come back, it would close them while another is at the same work."""
+    for stalled in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER):
+        log.warning("job %s lost its worker", stalled.id)
+        assert stalled.id is not None
+        await app.job_manager.finish_job_by_id_async(stalled.id, Status.FAILED, delete_job=False)

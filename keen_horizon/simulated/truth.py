@@ -9,11 +9,11 @@ import cv2
 import numpy as np
 from numpy.polynomial import chebyshev
 
-from ..core.geometry.canvas import Canvas, Complex
+from ..core.geometry.canvas import Canvas
 from ..core.geometry.chain import WarpChain
 from ..core.geometry.similarity import Similarities
 from ..core.motion.camera_motion import CameraMotion
-from ..core.motion.pairwise import camera_motion
+from ..core.motion.pairwise import pairwise_motion
 from ..core.quality import scores
 from ..core.tracking.features import FeatureTracker
 from ..core.tracking.tracks import Tracks, TracksWriter
@@ -46,7 +46,7 @@ def measure_take(take: Take, folder: Path) -> Measured:
             writer.add(follower.step(np.asarray(cv2.cvtColor(frame, cv2.COLOR_BGR2GRAY))))
         writer.close(take.truth.times, 0)
     tracks = Tracks.read(folder)
-    motion = camera_motion(tracks, canvas, "similarity")
+    motion = pairwise_motion(tracks, canvas, "similarity")
     return Measured(take, canvas, folder, tracks, motion, true_steps(take))
 
 
@@ -78,8 +78,7 @@ def motion_left(take: Take, chain: WarpChain) -> float:
     for t in range(n):
         pixels = truth.project(points, t)
         seen = np.isfinite(pixels).all(1) & (pixels > 0).all(1) & (pixels < size).all(1)
-        plane = _unbent(chain[t : t + 1], canvas.to_scene(pixels[seen])[None])[0]
-        plane = (plane - chain.steady.b[t]) / chain.steady.a[t]
+        plane = chain[t : t + 1].to_output(canvas.to_scene(pixels[seen])[None])[0]
         out[t, seen] = (plane - offsets[t]) * zooms[t]
     hu, hv = view.output.half
     shown = (np.abs(out.real) < hu) & (np.abs(out.imag) < hv)
@@ -97,18 +96,6 @@ def motion_left(take: Take, chain: WarpChain) -> float:
             fast = scores.fast_part(rest, truth.times[start:stop])[ENDS:-ENDS, 0]
             total, count = total + float((np.abs(fast) ** 2).sum()), count + len(fast)
     return float(np.sqrt(total / max(count, 1)))
-
-
-def _unbent(chain: WarpChain, z: Complex) -> Complex:
-    """Source points ``(1, m)`` back to before lens and bend."""
-    if chain.lens is not None:
-        z = chain.lens.straighten(z)
-    if chain.bend is None:
-        return z
-    before = z
-    for _ in range(5):
-        before = z - (chain.bend.apply(before) - before)
-    return before
 
 
 def pictured_edge(take: Take, edge: Array, frame: int, inside: float = 4.0) -> Array:
@@ -132,6 +119,8 @@ def away_from(points: Array, line: Array) -> Array:
 def step_errors(measured: Measured) -> tuple[float, float]:
     """RMS error a frame pair: shift in px over the band of the façades, roll in degrees."""
     places = np.array([-400 - 100j, -100j, 400 - 100j, 0, 60j, -400 + 60j, 400 + 60j])
-    off = (measured.motion.steps.apply(places) - measured.truth.apply(places))[1:]
-    roll = np.degrees(np.angle(measured.motion.steps.a / measured.truth.a))[1:]
+    steps = measured.motion.steps
+    assert isinstance(steps, Similarities)
+    off = (steps.apply(places) - measured.truth.apply(places))[1:]
+    roll = np.degrees(np.angle(steps.a / measured.truth.a))[1:]
     return float(np.sqrt((np.abs(off) ** 2).mean())), float(np.sqrt((roll**2).mean()))

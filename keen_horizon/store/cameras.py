@@ -6,7 +6,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
-from ..core.treatment import ShutterSettings, allowed
+from ..core.stations.setting import range_of
+from ..core.stations.shutter import SHUTTER
+from ..core.treatment import allowed
 from .library import clean_name
 from .models import Camera
 
@@ -17,8 +19,10 @@ def cameras(session: Session) -> list[Camera]:
 
 def remember(session: Session, name: object, readout: object) -> Camera:
     """Keep a camera's readout time, ms, under its name; a name known already gets the new one."""
-    most = next(m.le for m in ShutterSettings.model_fields["readout"].metadata if hasattr(m, "le"))
-    if not isinstance(readout, int | float) or not 0 <= readout <= most:
+    low, high = range_of(SHUTTER.Settings, "readout")
+    assert low is not None
+    assert high is not None
+    if not isinstance(readout, int | float) or not low <= readout <= high:
         raise KeenError(f"a readout time is {allowed('shutter.readout')}, in ms.")
     clean = clean_name(name)
     camera = session.scalar(select(Camera).where(Camera.name == clean))

@@ -28,7 +28,8 @@ def sqlalchemy_url(url: str) -> str:
 
 
 def migrate(url: str, to: str = "head") -> None:
-    """Bring the schema up to date, or up to revision ``to``."""
+    """Bring the schema up to date, or up to revision ``to``. The only way back is a backup: what
+    a migration dropped or moved does not come back by itself."""
     config = Config()
     config.set_main_option("script_location", str(MIGRATIONS))
     config.attributes["url"] = sqlalchemy_url(url)

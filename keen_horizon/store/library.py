@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, contains_eager, selectinload
 
 from ..core.errors import KeenError
-from .models import Clip, Recording, Shoot, now
+from .models import OPEN_STATES, Clip, Job, Measure, Recording, Shoot, now
 
 LONGEST_NAME = 120
 
@@ -32,6 +32,52 @@ def clips_of(session: Session, shoot: Shoot) -> list[Clip]:
     )
 
 
+def clips_by_shoot(session: Session) -> dict[int, list[Clip]]:
+    """All clips on the shelf with their recordings, by the number of their shoot."""
+    found: dict[int, list[Clip]] = {}
+    for clip in session.scalars(
+        select(Clip)
+        .join(Clip.recording)
+        .where(Clip.removed.is_(None))
+        .options(contains_eager(Clip.recording))
+        .order_by(Clip.created, Clip.id)
+    ):
+        found.setdefault(clip.recording.shoot_id, []).append(clip)
+    return found
+
+
+def work_on_recordings(session: Session) -> dict[int, Job]:
+    """What is under way to take recordings in or to measure them, by their number: the first of
+    each."""
+    rows = session.scalars(
+        select(Job)
+        .where(Job.state.in_(OPEN_STATES), Job.kind.in_(("ingest", "measure")))
+        .options(selectinload(Job.recording), selectinload(Job.clip))
+        .order_by(Job.id.desc())
+    )
+    return {job.recording_id: job for job in rows}
+
+
+def failed_ingests(session: Session) -> dict[int, Job]:
+    """The last job to take a recording in, of those that never were, by their number."""
+    rows = session.scalars(
+        select(Job)
+        .join(Job.recording)
+        .where(Job.kind == "ingest", Recording.probe.is_(None))
+        .options(contains_eager(Job.recording), selectinload(Job.clip))
+        .order_by(Job.id)
+    )
+    return {job.recording_id: job for job in rows}
+
+
+def measured_ranges(session: Session) -> set[tuple[int, int, int]]:
+    """Recording, first and last frame of everything that has been measured."""
+    rows = session.execute(
+        select(Measure.recording_id, Measure.first_frame, Measure.last_frame).distinct()
+    )
+    return {(recording, first, last) for recording, first, last in rows}
+
+
 def get_shoot(session: Session, shoot_id: int) -> Shoot:
     shoot = session.get(Shoot, shoot_id)
     if shoot is None:
@@ -55,6 +101,8 @@ def beside(session: Session, clip: Clip) -> list[Clip]:
 def clean_name(text: object) -> str:
     """A name as typed, trimmed. Raises KeenError if nothing is left or it is too long."""
     name = " ".join(str(text or "").split())
+    if not name.isprintable():
+        raise KeenError("a name can have letters, digits and signs, but no control characters.")
     if not name:
         raise KeenError("a name cannot be empty.")
     if len(name) > LONGEST_NAME:

@@ -11,7 +11,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, DateTime, ForeignKey, MetaData, UniqueConstraint
+from sqlalchemy import BigInteger, DateTime, ForeignKey, Index, MetaData, UniqueConstraint
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
@@ -95,7 +95,7 @@ class LensProfileRow(Base):
     """A profile in the lens cabinet: ``profile`` is a :class:`.LensProfile` as JSON; ``edition``
     counts its changes."""
 
-    __tablename__ = "house_lenses"
+    __tablename__ = "lens_profiles"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str]
     edition: Mapped[int] = mapped_column(default=1)
@@ -140,7 +140,9 @@ class Revision(Base):
 
 
 class Export(Base):
-    """A rendered file, or one to be. ``treatment`` and range are those it was asked for with."""
+    """A rendered file, or one to be, with the revision and range that it was asked for with.
+    ``figures`` are the report without its frames, of which there may be many thousands; the whole
+    ``report`` is loaded only where it is asked for."""
 
     __tablename__ = "exports"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -153,7 +155,8 @@ class Export(Base):
     file_name: Mapped[str]
     file_key: Mapped[str | None]
     size: Mapped[int | None] = mapped_column(BigInteger)
-    report: Mapped[Json | None]
+    figures: Mapped[Json | None]
+    report: Mapped[Json | None] = mapped_column(deferred=True)
     created: Mapped[datetime] = mapped_column(default=now)
     finished: Mapped[datetime | None]
     clip: Mapped[Clip] = relationship()
@@ -163,18 +166,22 @@ class Export(Base):
 class Job(Base):
     """A piece of background work, as the job tray shows it.
 
-    ``kind``: ingest, measure, solve, cost, look, chart or export. ``state``: queued, running, done,
-    failed or cancelled. ``attempt`` counts starts: whoever holds an older number has been replaced.
+    ``kind``: see ``jobs.kinds``. ``state``: queued, running, done, failed or
+    cancelled. ``attempt`` counts starts: whoever holds an older number has been replaced.
     ``resumed`` frames were done already when this attempt began; ``lost`` attempts in a row ended
-    without a word and without getting any further. ``details`` is what the work needs to know.
+    without a word and without getting any further. ``details`` is what the work needs to know;
+    ``asked_by`` tells apart who waits for it, ``replaced`` that nobody does any more because they
+    asked for something else; ``queue_job`` is what the queue has it as.
     """
 
-    __tablename__ = "work"
+    __tablename__ = "jobs"
+    __table_args__ = (Index("ix_jobs_kind_recording_id", "kind", "recording_id"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     kind: Mapped[str]
+    asked_by: Mapped[str] = mapped_column(default="", server_default="")
     recording_id: Mapped[int] = mapped_column(ForeignKey("recordings.id"), index=True)
     clip_id: Mapped[int | None] = mapped_column(ForeignKey("clips.id"), index=True)
-    export_id: Mapped[int | None] = mapped_column(ForeignKey("exports.id"))
+    export_id: Mapped[int | None] = mapped_column(ForeignKey("exports.id"), index=True)
     details: Mapped[Json] = mapped_column(default=dict)
     state: Mapped[str] = mapped_column(default="queued", index=True)
     done: Mapped[int] = mapped_column(default=0)
@@ -184,8 +191,9 @@ class Job(Base):
     resumed: Mapped[int] = mapped_column(default=0)
     lost: Mapped[int] = mapped_column(default=0)
     cancel: Mapped[bool] = mapped_column(default=False)
+    replaced: Mapped[bool] = mapped_column(default=False, server_default="false")
     queue_job: Mapped[int | None] = mapped_column(BigInteger)
-    created: Mapped[datetime] = mapped_column(default=now)
+    created: Mapped[datetime] = mapped_column(default=now, index=True)
     started: Mapped[datetime | None]
     finished: Mapped[datetime | None]
     recording: Mapped[Recording] = relationship()

@@ -40,11 +40,11 @@ class Services:
     """What the screens stand on."""
 
     database: Database
-    vault: MediaStore
+    store: MediaStore
     queue: Queue
     solver: Solver
     costs: CostCurves
-    looks: FrameCache
+    frames: FrameCache
 
 
 def services() -> Services:
@@ -56,6 +56,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     """The application on a database (default ``KEEN_DATABASE_URL``) and a data folder
     (default ``KEEN_DATA``)."""
     from . import (
+        charts,
         clip,
         cost_curve,
         errors,
@@ -67,6 +68,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         media,
         rolling_shutter,
         tracks,
+        treatment,
     )
 
     url = url or os.environ["KEEN_DATABASE_URL"]
@@ -83,25 +85,17 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         # A page on another site must not reach us by renaming itself to our address.
         TRUSTED_HOSTS=["127.0.0.1", "localhost", *_listed("KEEN_TRUSTED_HOSTS")],
     )
-    vault = MediaStore(data / "vault")
-    solver = Solver(vault)
+    store = MediaStore(data / "vault")
+    solver = Solver(store)
     app.extensions["keen"] = Services(
-        Database(url), vault, Queue(url), solver, CostCurves(vault, solver), FrameCache(vault)
+        Database(url), store, Queue(url), solver, CostCurves(store, solver), FrameCache(store)
     )
     CSRFProtect(app)
     for part in (
-        library,
-        clip,
-        lens,
-        lens_profiles,
-        rolling_shutter,
-        tracks,
-        cost_curve,
-        export,
-        jobs,
-        media,
-    ):
-        app.register_blueprint(part.page)
+        library, clip, treatment, lens, lens_profiles, charts, rolling_shutter, tracks, cost_curve,
+        export, jobs, media,
+    ):  # fmt: skip
+        app.register_blueprint(part.blueprint)
     errors.register(app)
     app.after_request(_guarded)
     return app

@@ -5,28 +5,29 @@ from __future__ import annotations
 import time
 from typing import Any
 
-from flask import Blueprint, Response, jsonify, request
+from flask import Blueprint, Response, jsonify
 from sqlalchemy.orm import Session
 
-from ..core.media.probe import Probe
-from ..core.path.cost_curve import at_calm, starts
+from ..core.pipeline.cost_curve import at_calm, starts
 from ..core.quality.scores import in_pixels
 from ..core.tracking.features import accuracy
 from ..core.treatment import parse
-from ..jobs.solutions import solving_details
+from ..jobs.solving import PRICE, solving_details
 from ..store import library, treatments
 from ..store.models import Clip, Measure
+from ..store.scans import probe_of
 from . import services
 from .jobs import asked_once, describe
+from .requests import body
 
-page = Blueprint("cost", __name__, url_prefix="/clips/<int:clip_id>/cost")
+blueprint = Blueprint("cost", __name__, url_prefix="/clips/<int:clip_id>/cost")
 SOLVING = 0.1  # seconds spent on one answer, about; who wants more asks again
 
 
-@page.post("")
+@blueprint.post("")
 def curve(clip_id: int) -> Response:
     """What is known of the curve for a treatment's aim, model and edges; ``more`` if not all."""
-    data = request.get_json() or {}
+    data = body()
     began = time.monotonic()
     kit = services()
     with kit.database.session() as session:
@@ -38,11 +39,11 @@ def curve(clip_id: int) -> Response:
         if not complete and not points:
             # A long clip: a worker finds it all. The calm does not matter to it.
             details = solving_details(measure, at_calm(treatment, 0))
-            work = asked_once(session, clip, "cost", details)
+            work = asked_once(session, clip, PRICE.name, details)
         versions, all_known = (
             _versions(session, clip, measure, began + 2 * SOLVING) if complete else ([], False)
         )
-        sure = accuracy(Probe.from_json(clip.recording.probe or {}).canvas)
+        sure = accuracy(probe_of(clip.recording).canvas)
         return jsonify(
             points=[[p.calm, p.picture_kept, p.shake_after] for p in points],
             starts=[
@@ -68,9 +69,7 @@ def _versions(
     for version in treatments.versions(session, clip):
         if time.monotonic() > end:
             return found, False
-        solution = services().solver.find(
-            clip.recording, measure, parse(version.treatment), patient=False
-        )
+        solution = services().solver.find(clip.recording, measure, parse(version.treatment))
         if solution is not None:
             report = solution.report
             found.append(

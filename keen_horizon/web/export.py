@@ -1,41 +1,65 @@
-"""The export screen: choose, queue, follow, download; every past export with its numbers."""
+"""The export screen: choose, queue, follow, look at, download; every past export with its
+numbers."""
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
-from flask import Blueprint, Response, jsonify, render_template, request
-from sqlalchemy import select
-from sqlalchemy.orm import Session
+from flask import Blueprint, Response, jsonify, render_template
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, joinedload
 
 from ..core.errors import KeenError
 from ..core.media.encode import QUALITIES
+from ..core.pipeline.reports import told_figures
+from ..core.treatment import parse
+from ..jobs.exporting import EXPORT
 from ..store import library, treatments
-from ..store.models import Clip, Export, Job, Revision
+from ..store.models import Clip, Export, Job
+from ..store.scans import stored_scan
 from . import captions, services
-from .jobs import describe
+from .jobs import WITH_NAMES, describe
+from .media import poster_address, proxy_address
+from .requests import body, whole
 
-page = Blueprint("export", __name__, url_prefix="/clips/<int:clip_id>/exports")
+blueprint = Blueprint("export", __name__, url_prefix="/clips/<int:clip_id>/exports")
 HEIGHTS = (2160, 1440, 1080, 720, 540)
+LEAST_LINES, MOST_LINES = 16, 8192
 
 
-@page.get("")
+@blueprint.get("")
 def screen(clip_id: int) -> str:
     with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
         return render_template("export.html", clip=clip, shoot=clip.recording.shoot)
 
 
-@page.get("/list")
+@blueprint.get("/list")
 def listing(clip_id: int) -> Response:
     with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
         rows = session.scalars(
-            select(Export).where(Export.clip_id == clip.id).order_by(Export.id.desc())
-        )
+            select(Export)
+            .where(Export.clip_id == clip.id)
+            .options(joinedload(Export.revision))
+            .order_by(Export.id.desc())
+        ).all()
+        jobs = _jobs(session, clip)
         return jsonify(
-            choices=_choices(session, clip), exports=[_describe(session, row) for row in rows]
+            choices=_choices(session, clip),
+            exports=[_describe(row, jobs.get(row.id)) for row in rows],
+            before=_before(clip),
         )
+
+
+def _jobs(session: Session, clip: Clip) -> dict[int, Job]:
+    """The last job of each of the clip's exports."""
+    newest = (
+        select(func.max(Job.id)).where(Job.clip_id == clip.id).group_by(Job.export_id)
+    ).scalar_subquery()
+    rows = session.scalars(select(Job).where(Job.id.in_(newest)).options(*WITH_NAMES))
+    return {job.export_id: job for job in rows if job.export_id is not None}
 
 
 def _choices(session: Session, clip: Clip) -> dict[str, Any]:
@@ -49,37 +73,37 @@ def _choices(session: Session, clip: Clip) -> dict[str, Any]:
     height = (clip.recording.probe or {}).get("height", 0)
     solution = None
     if measure is not None:
-        solution = services().solver.find(
-            clip.recording, measure, treatments.current(clip), patient=False
-        )
+        solution = services().solver.find(clip.recording, measure, treatments.current(clip))
     return {
         "ready": measure is not None and current is not None,
         "revisions": offered,
         "heights": [h for h in HEIGHTS if h < height],
         "full": solution.report["output"] if solution else None,
         "qualities": list(QUALITIES),
-        "poster": f"/recordings/{clip.recording.id}/poster",
+        "poster": poster_address(clip.recording),
         "file_name": _file_name(clip, ""),
     }
 
 
-@page.post("")
+def _before(clip: Clip) -> dict[str, Any] | None:
+    """What an export is looked at beside: the recording's proxy, and when each frame is shown."""
+    address = proxy_address(clip.recording)
+    if address is None:
+        return None
+    times = stored_scan(clip.recording, services().store).times
+    return {"proxy": address, "first_time": float(times[clip.first_frame])}
+
+
+@blueprint.post("")
 def ask(clip_id: int) -> Response:
-    data = request.get_json() or {}
-    kit = services()
+    data, kit = body(), services()
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
         if treatments.measure_of(session, clip) is None:
             raise KeenError("the clip has not been measured yet.", remedy="Open the clip first.")
-        revision = session.get(Revision, data.get("revision") or 0)
-        if revision is None or revision.clip_id != clip.id:
-            raise KeenError("this clip has no such version.")
-        quality = data.get("quality", "good")
-        if quality not in QUALITIES:
-            raise KeenError(f"quality cannot be {quality}; allowed: {', '.join(QUALITIES)}.")
-        lines = data.get("lines") or None
-        if lines is not None and (not isinstance(lines, int) or not 16 <= lines <= 8192):
-            raise KeenError("the height cannot be that; allowed: 16 to 8192 px.")
+        number = whole(data, "revision", "this clip has no such version.")
+        revision = treatments.version(session, clip, number)
+        quality, lines = _quality(data), _lines(data)
         export = Export(
             clip_id=clip.id,
             revision_id=revision.id,
@@ -91,35 +115,49 @@ def ask(clip_id: int) -> Response:
         )
         session.add(export)
         session.flush()
-        kit.queue.ask(session, "export", clip.recording_id, clip_id=clip.id, export_id=export.id)
-        return jsonify(_describe(session, export))
+        job = kit.queue.ask(
+            session, EXPORT.name, clip.recording_id, clip_id=clip.id, export_id=export.id
+        )
+        return jsonify(_describe(export, job))
 
 
-@page.get("/<int:export_id>/report")
+def _quality(data: dict[str, Any]) -> str:
+    quality = data.get("quality", "good")
+    if not isinstance(quality, str) or quality not in QUALITIES:
+        raise KeenError(f"quality cannot be {quality}; allowed: {', '.join(QUALITIES)}.")
+    return quality
+
+
+def _lines(data: dict[str, Any]) -> int | None:
+    if not data.get("lines"):
+        return None
+    words = f"the height cannot be that; allowed: {LEAST_LINES} to {MOST_LINES} px."
+    lines = whole(data, "lines", words)
+    if not LEAST_LINES <= lines <= MOST_LINES:
+        raise KeenError(words)
+    return lines
+
+
+@blueprint.get("/<int:export_id>/report")
 def report(clip_id: int, export_id: int) -> Response:
     """The whole report of an export as a JSON file."""
     with services().database.session() as session:
         export = session.get(Export, export_id)
         if export is None or export.clip_id != clip_id or export.report is None:
             raise library.NotFound("there is no such report.")
-    response = jsonify(export.report)
-    name = export.file_name.removesuffix(".mp4") + ".json"
+        response = jsonify(export.report)
+        name = export.file_name.removesuffix(".mp4") + ".json"
     response.headers.set("Content-Disposition", "attachment", filename=name)
     return response
 
 
-def _describe(session: Session, export: Export) -> dict[str, Any]:
-    work = session.scalar(
-        select(Job).where(Job.export_id == export.id).order_by(Job.id.desc()).limit(1)
-    )
-    figures = {}
-    if export.report is not None:
-        figures = {k: v for k, v in export.report.items() if k not in ("frames", "conventions")}
-        figures["words"] = {
-            "shake": captions.shake_words(figures),
-            "shake_removed": captions.removed_words(figures) or "nothing",
-            "wobble": captions.wobble_words(figures),
-        }
+def _describe(export: Export, job: Job | None) -> dict[str, Any]:
+    figures: list[dict[str, Any]] = []
+    notes: list[str] = []
+    if export.figures is not None:
+        told = told_figures(parse(export.revision.treatment), export.figures)
+        figures = [asdict(figure) for figure in told]
+        notes = export.figures["notes"]
     return {
         "id": export.id,
         "file_name": export.file_name,
@@ -127,12 +165,15 @@ def _describe(session: Session, export: Export) -> dict[str, Any]:
         "quality": export.quality,
         "lines": export.lines,
         "range": f"{export.first_frame}–{export.last_frame}",
+        "first": export.first_frame,
         "created": export.created.isoformat(),
         "size": captions.size(export.size) if export.size else None,
         "file": f"/exports/{export.id}/file" if export.file_key else None,
+        "film": f"/exports/{export.id}/film" if export.file_key else None,
         "report_file": f"/clips/{export.clip_id}/exports/{export.id}/report",
-        "report": figures or None,
-        "work": describe(work) if work else None,
+        "figures": figures,
+        "notes": notes,
+        "work": describe(job) if job else None,
     }
 
 

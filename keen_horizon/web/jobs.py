@@ -7,54 +7,48 @@ from typing import Any
 
 from flask import Blueprint, Response, jsonify
 from sqlalchemy import and_, or_, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, selectinload
 
-from ..jobs.queue import Kind
+from ..jobs.kinds import KINDS
 from ..store.library import NotFound
 from ..store.models import OPEN_STATES, Clip, Job, now
 from . import services
+from .requests import asker
 
-page = Blueprint("work", __name__, url_prefix="/work")
+blueprint = Blueprint("jobs", __name__, url_prefix="/work")
 LATELY = timedelta(hours=12)
 SHOWN = 30
-PASSING = ("solve", "cost", "look")  # of no interest once they are done
-_TITLES = {
-    "ingest": "Taking in",
-    "measure": "Measuring",
-    "solve": "Solving",
-    "cost": "Pricing",
-    "look": "Looking at",
-    "chart": "Reading charts of",
-    "export": "Exporting",
-}
+PASSING = [name for name, kind in KINDS.items() if kind.passing]
+WITH_NAMES = (selectinload(Job.clip), selectinload(Job.recording))
 
 
-def describe(work: Job) -> dict[str, Any]:
+def describe(job: Job) -> dict[str, Any]:
     """A job as the tray shows it."""
     left = None
-    done_now = work.done - work.resumed
-    if work.state == "running" and done_now > 0 and work.total and work.started:
-        spent = (now() - work.started).total_seconds()
-        left = spent / done_now * (work.total - work.done)
-    name = work.clip.name if work.clip else work.recording.name
+    done_now = job.done - job.resumed
+    if job.state == "running" and done_now > 0 and job.total and job.started:
+        spent = (now() - job.started).total_seconds()
+        left = spent / done_now * (job.total - job.done)
+    name = job.clip.name if job.clip else job.recording.name
+    doing = KINDS[job.kind].title if job.kind in KINDS else job.kind
     return {
-        "id": work.id,
-        "kind": work.kind,
-        "doing": _TITLES[work.kind],
-        "title": f"{_TITLES[work.kind]} {name}",
-        "state": work.state,
-        "done": work.done,
-        "total": work.total,
+        "id": job.id,
+        "kind": job.kind,
+        "doing": doing,
+        "title": f"{doing} {name}",
+        "state": job.state,
+        "done": job.done,
+        "total": job.total,
         "seconds_left": left,
-        "message": work.message,
-        "clip": work.clip_id if work.clip and work.clip.removed is None else None,
-        "recording": work.recording_id,
-        "export": work.export_id,
-        "open": work.state in OPEN_STATES,
+        "message": job.message,
+        "clip": job.clip_id if job.clip and job.clip.removed is None else None,
+        "recording": job.recording_id,
+        "export": job.export_id,
+        "open": job.state in OPEN_STATES,
     }
 
 
-def latest(session: Session, recording_id: int, kind: Kind) -> Job | None:
+def latest(session: Session, recording_id: int, kind: str) -> Job | None:
     """The last job of a kind for a recording."""
     return session.scalar(
         select(Job)
@@ -64,15 +58,30 @@ def latest(session: Session, recording_id: int, kind: Kind) -> Job | None:
     )
 
 
-def asked_once(session: Session, clip: Clip, kind: Kind, details: dict[str, object]) -> Job:
-    """The job that does this, asked for now unless it ended badly just before."""
-    work = latest(session, clip.recording_id, kind)
-    if work is not None and work.details == details and work.state in ("failed", "cancelled"):
-        return work
-    return services().queue.ask(session, kind, clip.recording_id, clip_id=clip.id, details=details)
+def asked_once(
+    session: Session, clip: Clip, kind: str, details: dict[str, object], purpose: str = ""
+) -> Job:
+    """The job that does this, asked for now unless it ended badly when it was last asked for."""
+    last = session.scalar(
+        select(Job)
+        .where(
+            Job.recording_id == clip.recording_id,
+            Job.kind == kind,
+            Job.details == details,
+            Job.replaced.is_(False),
+        )
+        .order_by(Job.id.desc())
+        .limit(1)
+    )
+    if last is not None and last.state in ("failed", "cancelled"):
+        return last
+    return services().queue.ask(
+        session, kind, clip.recording_id, clip_id=clip.id, details=details,
+        asked_by=f"{asker()} {purpose}".strip(),
+    )  # fmt: skip
 
 
-@page.get("")
+@blueprint.get("")
 def listed() -> Response:
     """Everything under way, then what failed or ended lately."""
     with services().database.session() as session:
@@ -84,30 +93,37 @@ def listed() -> Response:
                     and_(Job.created > now() - LATELY, Job.kind.not_in(PASSING)),
                 )
             )
+            .options(*WITH_NAMES)
             .order_by(Job.state.in_(OPEN_STATES).desc(), Job.id.desc())
             .limit(SHOWN)
         )
-        return jsonify(work=[describe(w) for w in rows])
+        return jsonify(work=[describe(job) for job in rows])
 
 
-def _get(session: Any, work_id: int) -> Job:
-    work: Job | None = session.get(Job, work_id)
-    if work is None:
+def _get(session: Session, job_id: int) -> Job:
+    job = session.get(Job, job_id, options=WITH_NAMES)
+    if job is None:
         raise NotFound("there is no such job.")
-    return work
+    return job
 
 
-@page.post("/<int:work_id>/cancel")
-def cancel(work_id: int) -> Response:
+@blueprint.get("/<int:job_id>")
+def one(job_id: int) -> Response:
     with services().database.session() as session:
-        work = _get(session, work_id)
-        services().queue.cancel(session, work)
-        return jsonify(describe(work))
+        return jsonify(describe(_get(session, job_id)))
 
 
-@page.post("/<int:work_id>/retry")
-def retry(work_id: int) -> Response:
+@blueprint.post("/<int:job_id>/cancel")
+def cancel(job_id: int) -> Response:
     with services().database.session() as session:
-        work = _get(session, work_id)
-        services().queue.retry(session, work)
-        return jsonify(describe(work))
+        job = _get(session, job_id)
+        services().queue.cancel(session, job)
+        return jsonify(describe(job))
+
+
+@blueprint.post("/<int:job_id>/retry")
+def retry(job_id: int) -> Response:
+    with services().database.session() as session:
+        job = _get(session, job_id)
+        services().queue.retry(session, job)
+        return jsonify(describe(job))

@@ -7,105 +7,123 @@ from typing import Any
 
 import numpy as np
 from flask import Blueprint, Response, jsonify, request
-from numpy.typing import NDArray
 from pydantic import TypeAdapter, ValidationError
 from sqlalchemy.orm import Session
 
 from ..core.errors import BadSetting, KeenError
+from ..core.geometry.angles import focal_of
 from ..core.geometry.canvas import Canvas
-from ..core.lens.angles import focal_of
-from ..core.lens.distortion import USED, Distortion
-from ..core.lens.fit import EdgeFit, fit_edges, straight_turns
-from ..core.lens.lens_from_settings import to_settings
-from ..core.lens.trace import trace_edge
-from ..core.media.probe import Probe
-from ..core.treatment import StraightEdge
-from ..store import library
+from ..core.geometry.distortion import DISTORTION_MODELS, Distortion
+from ..core.stations.lens import LENS
+from ..core.stations.lens.edge_fit import EdgeFit, fit_edges, straight_turns
+from ..core.stations.lens.optics import found_by, to_settings
+from ..core.stations.lens.settings import StraightEdge
+from ..core.stations.lens.trace import trace_edge
+from ..core.types import Real
+from ..jobs.frame_cache import LOOK
+from ..store import library, treatments
 from ..store.models import Clip
+from ..store.scans import probe_of
 from . import services
 from .jobs import asked_once, describe
+from .requests import body, whole
 
-page = Blueprint("lens", __name__, url_prefix="/clips/<int:clip_id>/lens")
+blueprint = Blueprint("lens", __name__, url_prefix="/clips/<int:clip_id>/lens")
 SHAPES = {"16:9": 9 / 16, "4:3": 3 / 4}  # height over width of a recording
-WIDEST = 179.0  # degrees from corner to corner that a dial can be turned to
+NARROWEST, WIDEST = 20.0, 179.0  # degrees from corner to corner that a dial can be turned to
+MODELS = [name for name in DISTORTION_MODELS if name != "rectilinear"]
 _EDGES = TypeAdapter(list[StraightEdge])
 
 
-def _canvas(clip: Clip) -> Canvas:
-    return Probe.from_json(clip.recording.probe or {}).canvas
+def lens_canvas(clip: Clip) -> Canvas:
+    """The canvas of the clip's recording, with pixels as wide as its lens recorded them."""
+    settings = treatments.current(clip).of(LENS).model_copy(update={"on": True})
+    return LENS.recorded_canvas(settings, probe_of(clip.recording).canvas)
 
 
-@page.get("/angle")
+def squeeze_of(clip: Clip) -> float:
+    """How much the clip's lens squeezes the picture across; a lens that is found keeps it."""
+    return treatments.current(clip).of(LENS).squeeze
+
+
+@blueprint.get("/angle")
 def angle(clip_id: int) -> Response:
-    """The focal length of a lens known by its angle of view from corner to corner.
+    """The settings of a lens known by its angle of view from corner to corner.
 
     ``shape`` is that of the recording the angle was told for: another crop of the same width.
     """
     degrees = request.args.get("degrees", type=float)
     shape = SHAPES.get(request.args.get("shape", ""))
-    if degrees is None or not 20 <= degrees <= WIDEST:
-        raise BadSetting(f"an angle of view is a number from 20 to {WIDEST:g} degrees.")
-    with services().database.session() as session:
-        canvas = _canvas(library.get_clip(session, clip_id))
-    own = canvas.height / (canvas.width * canvas.pixel_aspect)
-    focal = focal_of(degrees, 1.0, own if shape is None else shape, Distortion("fisheye"))
-    return jsonify(focal=round(focal, 5))
-
-
-@page.post("/look")
-def look(clip_id: int) -> Response:
-    """Have a frame decoded for tracing; the edges found in it, once that is done."""
-    frame = _frame((request.get_json() or {}).get("frame"))
+    if degrees is None or not NARROWEST <= degrees <= WIDEST:
+        raise BadSetting(f"an angle of view is a number from {NARROWEST:g} to {WIDEST:g} degrees.")
     with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
-        if not services().looks.is_there(clip.recording, frame):
+        canvas, squeeze = lens_canvas(clip), squeeze_of(clip)
+    own = canvas.height / (canvas.width * canvas.pixel_aspect)
+    fisheye = Distortion("fisheye")
+    focal = focal_of(degrees, 1.0, own if shape is None else shape, fisheye)
+    return jsonify(settings=found_by("angle", None, **to_settings(fisheye, focal), squeeze=squeeze))
+
+
+@blueprint.post("/look")
+def look(clip_id: int) -> Response:
+    """Have a frame decoded for tracing; the edges found in it, once that is done."""
+    frame = _frame(body())
+    with services().database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        if not services().frames.is_there(clip.recording, frame):
             return jsonify(there=False, work=_asked(session, clip, frame))
-        return jsonify(there=True, edges=services().looks.proposed(clip.recording, frame))
+        return jsonify(there=True, edges=services().frames.proposed(clip.recording, frame))
 
 
-@page.post("/trace")
+@blueprint.post("/trace")
 def trace(clip_id: int) -> Response:
     """The edge along ``pins``, shares of the picture's size, in a frame that has been looked at."""
-    data = request.get_json() or {}
-    frame, pins = _frame(data.get("frame")), data.get("pins")
+    data = body()
+    frame, pins = _frame(data), data.get("pins")
     try:
         places = np.array(pins, float).reshape(-1, 2)
-    except (TypeError, ValueError) as error:
+    except (TypeError, ValueError, OverflowError) as error:
         raise KeenError("an edge is given as points of the picture.") from error
     if len(places) < 2 or len(places) > 12 or not np.isfinite(places).all():
         raise KeenError("an edge takes two points, and up to ten more where it was dragged.")
     with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
-        canvas = _canvas(clip)
-        if not services().looks.is_there(clip.recording, frame):
+        canvas = probe_of(clip.recording).canvas
+        if not services().frames.is_there(clip.recording, frame):
             return jsonify(there=False, work=_asked(session, clip, frame))
-        slopes = services().looks.slopes(clip.recording, frame)
+        slopes = services().frames.slopes(clip.recording, frame)
     size = np.array([canvas.width, canvas.height])
     found = trace_edge(slopes, [(float(x), float(y)) for x, y in places * size - 0.5])
     points = ((found.points + 0.5) / size).round(6).tolist()
     return jsonify(there=True, points=points, seen=round(found.seen, 3))
 
 
-@page.post("/fit")
+@blueprint.post("/fit")
 def fit(clip_id: int) -> Response:
     """The lens that straightens edges: settings, and what each edge is left with."""
-    data = request.get_json() or {}
+    data = body()
     try:
         edges = _EDGES.validate_json(json.dumps(data.get("edges")))
     except ValidationError as error:
         raise KeenError("edges are given as points of the picture, at least two each.") from error
     model, live = data.get("model"), data.get("live")
-    if model not in (None, *USED) or live not in (None, *USED) or "rectilinear" in (model, live):
-        raise KeenError("a lens is brown, fisheye or division.")
+    if model not in (None, *MODELS) or live not in (None, *MODELS):
+        raise KeenError(f"a lens is {', '.join(MODELS[:-1])} or {MODELS[-1]}.")
     if not edges:
         raise KeenError("there is no edge yet.", remedy="Trace one.")
     with services().database.session() as session:
-        canvas = _canvas(library.get_clip(session, clip_id))
+        clip = library.get_clip(session, clip_id)
+        canvas, squeeze = lens_canvas(clip), squeeze_of(clip)
     pixels = [_pixels(edge, canvas) for edge in edges]
     found = fit_edges(pixels, canvas, model, live)
     return jsonify(
-        settings=to_settings(found.distortion, found.focal)
-        | {"found_by": "edges", "residual": round(found.residual, 3)},
+        settings=found_by(
+            "edges",
+            round(found.residual, 3),
+            **to_settings(found.distortion, found.focal),
+            squeeze=squeeze,
+        ),
         residuals=found.residuals.round(2).tolist(),
         contradicting=found.contradicting,
         words=found.words,
@@ -114,7 +132,7 @@ def fit(clip_id: int) -> Response:
 
 
 def _levels(
-    edges: list[StraightEdge], pixels: list[NDArray[np.float64]], canvas: Canvas, found: EdgeFit
+    edges: list[StraightEdge], pixels: list[Real], canvas: Canvas, found: EdgeFit
 ) -> list[dict[str, float]]:
     """By how much the picture has to turn, degrees clockwise, at each frame that has level or
     upright edges."""
@@ -127,18 +145,19 @@ def _levels(
     return [{"frame": f, "turn": round(-float(np.mean(v)), 3)} for f, v in sorted(at.items())]
 
 
-def _pixels(edge: StraightEdge, canvas: Canvas) -> NDArray[np.float64]:
+def _pixels(edge: StraightEdge, canvas: Canvas) -> Real:
     return np.array(edge.points, float) * [canvas.width, canvas.height] - 0.5
 
 
-def _frame(value: object) -> int:
-    if not isinstance(value, int) or value < 0:
+def _frame(data: dict[str, Any]) -> int:
+    frame = whole(data, "frame", "a frame is given by its number.")
+    if frame < 0:
         raise KeenError("a frame is given by its number.")
-    return value
+    return frame
 
 
 def _asked(session: Session, clip: Clip, frame: int) -> dict[str, Any]:
-    count = (clip.recording.probe or {}).get("frame_count", 0)
+    count = probe_of(clip.recording).frame_count
     if frame >= count:
         raise KeenError(f"frame {frame} does not exist; the recording has {count}.")
-    return describe(asked_once(session, clip, "look", {"frame": frame}))
+    return describe(asked_once(session, clip, LOOK.name, {"frame": frame}))

@@ -1,4 +1,4 @@
-"""The lens cabinet, and charts: lenses that are known, and how they come to be."""
+"""The lens cabinet: lenses that are known, kept under a name for every clip of their camera."""
 
 from __future__ import annotations
 
@@ -10,41 +10,33 @@ from sqlalchemy.orm import Session
 from werkzeug.utils import secure_filename
 
 from ..core.errors import BadSetting, KeenError
+from ..core.geometry.angles import angles_of
 from ..core.geometry.canvas import Canvas
-from ..core.lens.angles import angles_of
-from ..core.lens.chart import Board
-from ..core.lens.lens import Lens, picture_width
-from ..core.lens.lens_from_settings import distortion_of
-from ..core.lens.printed import PAPERS, chart_pdf, chart_svg
-from ..core.lens.profile import (
-    LARGEST_FILE,
+from ..core.geometry.lens import Lens, picture_width
+from ..core.media.probe import Probe
+from ..core.stations.lens import LENS
+from ..core.stations.lens.optics import distortion_of
+from ..core.stations.lens.profile import (
     LensProfile,
     profile_of,
     read_profile,
     refusal,
-    same_crop,
     settings_from,
     to_json,
     to_yaml,
 )
-from ..core.media.probe import Probe
 from ..core.treatment import Treatment
-from ..jobs.charts import MOST_PHOTOS, PHOTO_LIMIT, check_photo, result_of
+from ..core.treatment.files import LARGEST_FILE
 from ..store import lens_profiles, library, treatments
 from ..store.models import Clip, LensProfileRow
+from ..store.scans import probe_of
 from . import services
-from .jobs import asked_once, describe
+from .requests import body, whole
 
-page = Blueprint("cabinet", __name__)
-
-
-def _probe(clip: Clip) -> Probe:
-    if clip.recording.probe is None:
-        raise KeenError("the recording is still being taken in.")
-    return Probe.from_json(clip.recording.probe)
+blueprint = Blueprint("cabinet", __name__)
 
 
-@page.get("/clips/<int:clip_id>/lenses")
+@blueprint.get("/clips/<int:clip_id>/lenses")
 def listed(clip_id: int) -> Response:
     """What is in the cabinet: those that are likely to be this clip's first."""
     with services().database.session() as session:
@@ -52,7 +44,7 @@ def listed(clip_id: int) -> Response:
 
 
 def _listed(session: Session, clip: Clip) -> Response:
-    probe = _probe(clip)
+    probe = probe_of(clip.recording)
     told = [_told(lens, probe) for lens in lens_profiles.lenses(session)]
     told.sort(key=lambda one: (not one["suggested"], bool(one["refusal"]), one["name"].lower()))
     return jsonify(lenses=told, camera=probe.camera)
@@ -84,18 +76,18 @@ def _told(lens: LensProfileRow, probe: Probe) -> dict[str, Any]:
     }
 
 
-@page.post("/clips/<int:clip_id>/lenses")
+@blueprint.post("/clips/<int:clip_id>/lenses")
 def keep(clip_id: int) -> Response:
     """Put the clip's lens into the cabinet; with ``instead_of``, as a new edition of another."""
-    data = request.get_json() or {}
+    data = body()
     told = {key: str(data.get(key) or "")[:120] for key in ("camera", "lens", "mode")}
-    instead_of = data.get("instead_of")
-    if instead_of is not None and not isinstance(instead_of, int):
-        raise KeenError("a lens of the cabinet is given by its number.")
+    instead_of = None
+    if data.get("instead_of") is not None:
+        instead_of = whole(data, "instead_of", "a lens of the cabinet is given by its number.")
     with services().database.session.begin() as session:
         clip = library.get_clip(session, clip_id)
         treatment = treatments.current(clip)
-        if treatment.lens.model == "rectilinear":
+        if treatment.of(LENS).model == "rectilinear":
             raise KeenError("there is no lens to keep: find this clip's first.")
         if instead_of is not None:
             old = lens_profiles.profile_in(lens_profiles.get_lens(session, instead_of))
@@ -103,16 +95,15 @@ def keep(clip_id: int) -> Response:
             told = {key: told[key] or getattr(old, key) for key in told}
         else:
             name = library.clean_name(data.get("name"))
-        profile = profile_of(name, treatment.lens, _probe(clip).canvas, **told)
+        profile = profile_of(name, treatment.of(LENS), probe_of(clip.recording).canvas, **told)
         lens = lens_profiles.keep(session, profile, instead_of)
-        update = {"profile": lens.id, "edition": lens.edition}
-        own = treatment.model_copy(update={"lens": treatment.lens.model_copy(update=update)})
+        own = treatment.changed(LENS, profile=lens.id, edition=lens.edition)
         treatments.change(session, clip, own)
         session.flush()
         return _listed(session, clip)
 
 
-@page.post("/clips/<int:clip_id>/lenses/import")
+@blueprint.post("/clips/<int:clip_id>/lenses/import")
 def import_lens(clip_id: int) -> Response:
     """Take a profile, JSON or calibration YAML: the body is its text, ``?name=`` its name."""
     name = Path(request.args.get("name", "")).name or "profile"
@@ -128,7 +119,7 @@ def import_lens(clip_id: int) -> Response:
         return _listed(session, clip)
 
 
-@page.get("/lenses/<int:lens_id>.<kind>")
+@blueprint.get("/lenses/<int:lens_id>.<kind>")
 def exported(lens_id: int, kind: str) -> Response:
     """A profile as a file: ``json`` or ``yml``."""
     with services().database.session() as session:
@@ -142,7 +133,7 @@ def exported(lens_id: int, kind: str) -> Response:
     return response
 
 
-@page.delete("/clips/<int:clip_id>/lenses/<int:lens_id>")
+@blueprint.delete("/clips/<int:clip_id>/lenses/<int:lens_id>")
 def take_out(clip_id: int, lens_id: int) -> Response:
     with services().database.session.begin() as session:
         lens_profiles.take_out(session, lens_id)
@@ -152,7 +143,7 @@ def take_out(clip_id: int, lens_id: int) -> Response:
 
 def newer_edition(session: Session, treatment: Treatment) -> dict[str, Any] | None:
     """What the cabinet has to say about a clip's lens: that its profile has changed since."""
-    settings = treatment.lens
+    settings = treatment.of(LENS)
     if settings.profile is None:
         return None
     lens = session.get(LensProfileRow, settings.profile)
@@ -163,103 +154,3 @@ def newer_edition(session: Session, treatment: Treatment) -> dict[str, Any] | No
         "words": f"{profile.name} has changed in the cabinet since (edition {lens.edition}).",
         "settings": settings_from(profile) | {"profile": lens.id, "edition": lens.edition},
     }
-
-
-# --- charts ---------------------------------------------------------------------------------------
-
-
-def _board(data: dict[str, Any]) -> Board:
-    columns, rows = data.get("columns"), data.get("rows")
-    if not isinstance(columns, int) or not isinstance(rows, int):
-        raise KeenError("a chart is given by its inner corners, across and down.")
-    return Board(columns, rows)
-
-
-@page.get("/chart.<kind>")
-def printable(kind: str) -> Response:
-    """A chart to print: ``?columns=9&rows=6&paper=A4``, as ``pdf`` or ``svg``."""
-    board = _board({key: request.args.get(key, type=int) for key in ("columns", "rows")})
-    paper = request.args.get("paper", "A4")
-    if paper not in PAPERS or kind not in ("pdf", "svg"):
-        raise library.NotFound("a chart is printed on A4 or A3, as pdf or svg.")
-    if kind == "pdf":
-        response = Response(chart_pdf(board, paper), mimetype="application/pdf")
-    else:
-        response = Response(chart_svg(board, paper), mimetype="image/svg+xml")
-    name = f"chart-{board.columns}x{board.rows}-{paper}.{kind}"
-    response.headers.set("Content-Disposition", "attachment", filename=name)
-    return response
-
-
-@page.post("/clips/<int:clip_id>/photos")
-def add_photo(clip_id: int) -> Response:
-    """Take one photograph of a chart: the body is its bytes, ``?name=`` its name."""
-    name = Path(request.args.get("name", "")).name or "photograph"
-    kit = services()
-    with kit.database.session() as session:
-        library.get_clip(session, clip_id)
-    with kit.vault.workspace() as room:
-        path, size = kit.vault.receive(request.stream, name, room, PHOTO_LIMIT)  # type: ignore[arg-type]
-        with path.open("rb") as stream:
-            check_photo(name, size, stream.read(16))
-        key = kit.vault.adopt("photos", path)
-    return jsonify(key=key, name=name[:80])
-
-
-@page.post("/clips/<int:clip_id>/chart")
-def chart(clip_id: int) -> Response:
-    """Find charts in photographs that were added, or in the clip; the lens, once that is done."""
-    data = request.get_json() or {}
-    board = _board(data)
-    details: dict[str, Any] = {"columns": board.columns, "rows": board.rows}
-    photos = data.get("photos") or []
-    if not isinstance(photos, list) or len(photos) > MOST_PHOTOS:
-        raise KeenError(f"{MOST_PHOTOS} photographs at most can be read at once.")
-    kit = services()
-    with kit.database.session() as session:
-        clip = library.get_clip(session, clip_id)
-        if photos:
-            details["photos"] = [_photo(photo) for photo in photos]
-        else:
-            details |= {"first": clip.first_frame, "last": clip.last_frame}
-        found = result_of(kit.vault, details | {"recording": clip.recording_id})
-        details |= {"recording": clip.recording_id}
-        if found is None:
-            work = asked_once(session, clip, "chart", details)
-            return jsonify(there=False, work=describe(work))
-        why = ""
-        if "settings" in found:
-            probe = _probe(clip)
-            if not same_crop(found["width"] / found["height"], probe.canvas):
-                why = (
-                    f"The charts are {found['width']} × {found['height']}, this clip is "
-                    f"{probe.width} × {probe.height}: another crop of the sensor, for which the "
-                    "numbers do not hold."
-                )
-    return jsonify(there=True, refusal=why, **found)
-
-
-def _photo(photo: object) -> dict[str, str]:
-    if not isinstance(photo, dict):
-        raise KeenError("photographs are given as they were answered.")
-    key, name = photo.get("key"), photo.get("name")
-    known = isinstance(key, str) and key.startswith("photos/") and ".." not in key
-    if not known or not services().vault.path(str(key)).exists():
-        raise KeenError("a photograph is not there any more.", remedy="Drop it again.")
-    return {"key": str(key), "name": str(name)[:80]}
-
-
-@page.post("/clips/<int:clip_id>/demo-charts")
-def demo_charts(clip_id: int) -> Response:
-    """Photographs of a chart by the camera on the tender, to try it with."""
-    kit = services()
-    with kit.database.session() as session:
-        library.get_clip(session, clip_id)
-    folder = Path(__file__).parent.parent / "demo" / "charts"
-    found = []
-    for path in sorted(folder.glob("*.jpg")):
-        with kit.vault.workspace() as room:
-            copy = room / path.name
-            copy.write_bytes(path.read_bytes())
-            found.append({"key": kit.vault.adopt("photos", copy), "name": path.name})
-    return jsonify(photos=found)

@@ -1,6 +1,12 @@
-"""Files the pages show or offer: proxies, posters, exports. Ranges are answered."""
+"""Files the pages show or offer: proxies, posters, exports. Ranges are answered.
+
+What a browser may keep has the content's name in its address, so that it never shows one recording
+for another: numbers of recordings begin anew with every new shelf.
+"""
 
 from __future__ import annotations
+
+from pathlib import PurePosixPath
 
 from flask import Blueprint, Response, send_file
 
@@ -8,8 +14,21 @@ from ..store.library import NotFound
 from ..store.models import Export, Recording
 from . import services
 
-page = Blueprint("media", __name__)
+blueprint = Blueprint("media", __name__)
 _YEAR = 365 * 24 * 3600
+
+
+def proxy_address(recording: Recording) -> str | None:
+    """Where a recording's proxy is; None as long as there is none."""
+    return _address(recording, "proxy", recording.proxy_key)
+
+
+def poster_address(recording: Recording) -> str | None:
+    return _address(recording, "poster", recording.poster_key)
+
+
+def _address(recording: Recording, what: str, key: str | None) -> str | None:
+    return f"/recordings/{recording.id}/{what}/{PurePosixPath(key).name}" if key else None
 
 
 def _recording(recording_id: int) -> Recording:
@@ -20,34 +39,49 @@ def _recording(recording_id: int) -> Recording:
     return recording
 
 
-def _kept(key: str | None, mimetype: str) -> Response:
+def _kept(key: str | None, name: str, mimetype: str) -> Response:
+    """A file of the vault, if it is the one that was named."""
     if key is None:
         raise NotFound("this has not been made yet.")
-    path = services().vault.path(key)
+    if PurePosixPath(key).name != name:
+        raise NotFound("this has been made anew.", remedy="Load the page again.")
+    path = services().store.path(key)
     if not path.exists():
         raise NotFound("the file is missing from the media vault.", file=path)
-    # Named by content, so it never changes.
     response = send_file(path, mimetype=mimetype, conditional=True, max_age=_YEAR, etag=path.stem)
     response.headers["Accept-Ranges"] = "bytes"
     return response
 
 
-@page.get("/recordings/<int:recording_id>/proxy")
-def proxy(recording_id: int) -> Response:
-    return _kept(_recording(recording_id).proxy_key, "video/mp4")
+@blueprint.get("/recordings/<int:recording_id>/proxy/<name>")
+def proxy(recording_id: int, name: str) -> Response:
+    return _kept(_recording(recording_id).proxy_key, name, "video/mp4")
 
 
-@page.get("/recordings/<int:recording_id>/poster")
-def poster(recording_id: int) -> Response:
-    return _kept(_recording(recording_id).poster_key, "image/jpeg")
+@blueprint.get("/recordings/<int:recording_id>/poster/<name>")
+def poster(recording_id: int, name: str) -> Response:
+    return _kept(_recording(recording_id).poster_key, name, "image/jpeg")
 
 
-@page.get("/exports/<int:export_id>/file")
-def export_file(export_id: int) -> Response:
+def _export(export_id: int) -> tuple[Export, Response]:
     with services().database.session() as session:
         export = session.get(Export, export_id)
     if export is None or export.file_key is None:
         raise NotFound("this export is not finished.")
-    response = _kept(export.file_key, "video/mp4")
+    name = PurePosixPath(export.file_key).name
+    response = _kept(export.file_key, name, "video/mp4")
+    response.headers["Cache-Control"] = "no-cache"  # its address does not name its content
+    return export, response
+
+
+@blueprint.get("/exports/<int:export_id>/file")
+def export_file(export_id: int) -> Response:
+    export, response = _export(export_id)
     response.headers.set("Content-Disposition", "attachment", filename=export.file_name)
     return response
+
+
+@blueprint.get("/exports/<int:export_id>/film")
+def export_film(export_id: int) -> Response:
+    """The same, to be looked at on the page."""
+    return _export(export_id)[1]

@@ -4,27 +4,28 @@ from __future__ import annotations
 
 import math
 
-from flask import Blueprint, Response, jsonify, request
+from flask import Blueprint, Response, jsonify
 from sqlalchemy.orm import Session
 
-from ..core.media.probe import Probe
 from ..core.motion.rolling_shutter import estimate_readout
 from ..store import cameras, library, treatments
+from ..store.scans import probe_of
 from . import services
+from .requests import body
 
-page = Blueprint("shutter", __name__)
+blueprint = Blueprint("shutter", __name__)
 
 
-@page.post("/clips/<int:clip_id>/readout")
+@blueprint.post("/clips/<int:clip_id>/readout")
 def readout(clip_id: int) -> Response:
     """Estimate the readout time from the clip's marks; at most half a minute of it is looked at."""
     kit = services()
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
         measure = treatments.measured(session, clip)
-        canvas = Probe.from_json(clip.recording.probe or {}).canvas
-        motion = kit.solver.base_motion(clip.recording, measure, "similarity")
-        found = estimate_readout(kit.solver.marks(measure), canvas, motion)
+        canvas = probe_of(clip.recording).canvas
+        estimates = kit.solver.estimates(clip.recording, measure)
+        found = estimate_readout(estimates.tracks, canvas, estimates.recorded("similarity"))
     return jsonify(
         ms=round(found.ms, 1),
         sure=round(found.sure, 1) if math.isfinite(found.sure) else None,
@@ -32,15 +33,15 @@ def readout(clip_id: int) -> Response:
     )
 
 
-@page.get("/cameras")
+@blueprint.get("/cameras")
 def known() -> Response:
     with services().database.session() as session:
         return _listed(session)
 
 
-@page.post("/cameras")
+@blueprint.post("/cameras")
 def remember() -> Response:
-    data = request.get_json() or {}
+    data = body()
     with services().database.session.begin() as session:
         cameras.remember(session, data.get("name"), data.get("readout"))
         return _listed(session)

@@ -2,78 +2,85 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from flask import Blueprint, Response, jsonify, request
-from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
-from ..core.geometry.canvas import Canvas
-from ..core.media.probe import Probe
 from ..core.motion.camera_motion import CameraMotion
-from ..core.tracking.exclusion import chosen
+from ..core.pipeline import Estimates
+from ..core.stations.motion import MOTION, MotionSettings
+from ..core.tracking.exclusion import tracks_of_subject
 from ..core.tracking.features import accuracy
 from ..core.tracking.groups import TrackGroup, pull
-from ..core.tracking.tracks import Tracks
-from ..core.treatment import Group, Lasso, Treatment
+from ..core.tracking.subjects import Lasso, Subject
+from ..core.types import Indices
 from ..store import library, treatments
-from ..store.models import Clip, Measure
 from . import captions, services
 from .arrays import packed
 
-page = Blueprint("marks", __name__, url_prefix="/clips/<int:clip_id>")
+blueprint = Blueprint("tracks", __name__, url_prefix="/clips/<int:clip_id>")
 FRAMES_AT_ONCE = 120  # most frames of marks in one answer
 MOST_GROUPS = 12  # in one answer, largest first
 REJECTED, STEERING, ASIDE = 0, 1, 2  # what a mark is doing
 
 
 @dataclass(frozen=True)
-class _Stand:
-    """What the marks of a clip are looked at with."""
+class _Looked:
+    """What the tracks of a clip are looked at with."""
 
-    measure: Measure
-    treatment: Treatment
-    canvas: Canvas
-    marks: Tracks
+    settings: MotionSettings
+    estimates: Estimates
     motion: CameraMotion
-    whole: CameraMotion  # by all marks
-    groups: list[TrackGroup]
+
+    @property
+    def first(self) -> int:
+        """Frame of the recording that the range begins with."""
+        return self.motion.timeline.first
+
+    def tracks_of(self, subject: Subject) -> Indices:
+        """The tracks that a subject names."""
+        estimates = self.estimates
+        steps = estimates.recorded("similarity").steps
+        found = tracks_of_subject(
+            subject, estimates.tracks, estimates.canvas, steps, estimates.groups
+        )
+        return found.marks
 
 
-def _stand(session: Session, clip_id: int, *, grouped: bool) -> _Stand:
-    clip: Clip = library.get_clip(session, clip_id)
+def _looked_at(session: Session, clip_id: int) -> _Looked:
+    clip = library.get_clip(session, clip_id)
     measure = treatments.measured(session, clip)
     treatment = treatments.current(clip)
     solver = services().solver
-    return _Stand(
-        measure=measure,
-        treatment=treatment,
-        canvas=Probe.from_json(clip.recording.probe or {}).canvas,
-        marks=solver.marks(measure),
-        motion=solver.motion(clip.recording, measure, treatment),
-        whole=solver.base_motion(clip.recording, measure, "similarity"),
-        groups=solver.groups(clip.recording, measure) if grouped else [],
+    return _Looked(
+        treatment.of(MOTION),
+        solver.estimates(clip.recording, measure),
+        solver.motion(clip.recording, measure, treatment),
     )
 
 
-@page.get("/marks")
+@blueprint.get("/marks")
 def marks(clip_id: int) -> Response:
     """Marks of some frames of the range: share of width, share of height, state, number."""
     start = request.args.get("from", 0, int)
     stop = request.args.get("to", start, int)
     with services().database.session() as session:
-        stand = _stand(session, clip_id, grouped=False)
-    kept, canvas, motion = stand.marks, stand.canvas, stand.motion
-    if not 0 <= start <= stop < len(kept) or stop - start >= FRAMES_AT_ONCE:
+        looked = _looked_at(session, clip_id)
+    tracks, canvas, evidence = (
+        looked.estimates.tracks, looked.estimates.canvas, looked.motion.evidence,
+    )  # fmt: skip
+    if not 0 <= start <= stop < len(tracks) or stop - start >= FRAMES_AT_ONCE:
         raise KeenError(f"frames {start} to {stop} cannot be shown at once.")
-    low, high = int(kept.offsets[start]), int(kept.offsets[stop + 1])
-    records = kept.records[low:high]
-    state = np.where(motion.steering[low:high], STEERING, REJECTED)
-    if len(motion.aside):
-        state[motion.aside[low:high]] = ASIDE
+    low, high = int(tracks.offsets[start]), int(tracks.offsets[stop + 1])
+    records = tracks.records[low:high]
+    state = np.where(evidence.steering[low:high], STEERING, REJECTED)
+    if len(evidence.excluded):
+        state[evidence.excluded[low:high]] = ASIDE
     table = np.stack(
         [
             (records["x"] + 0.5) / canvas.width,
@@ -83,71 +90,82 @@ def marks(clip_id: int) -> Response:
         ],
         axis=-1,
     )
-    counts = np.diff(kept.offsets[start : stop + 2])
+    counts = np.diff(tracks.offsets[start : stop + 2])
     return jsonify(first=start, counts=counts.tolist(), marks=packed(table, np.float32))
 
 
-@page.get("/groups")
+@blueprint.get("/groups")
 def groups(clip_id: int) -> Response:
     """Marks that move together, what is set aside, and what had better be."""
     with services().database.session() as session:
-        stand = _stand(session, clip_id, grouped=True)
-    settings = stand.treatment.motion
-    aside = [(s, _meant(s, stand)) for s in settings.aside]
-    out = np.unique(np.concatenate([m for _, m in aside])) if aside else np.zeros(0, np.intp)
-    only = _meant(settings.steer_by, stand) if settings.steer_by is not None else None
-    told = [_told(g, stand, out, only) for g in stand.groups[:MOST_GROUPS]]
+        looked = _looked_at(session, clip_id)
+    settings = looked.settings
+    aside = [looked.tracks_of(subject) for subject in settings.aside]
+    only = looked.tracks_of(settings.steer_by) if settings.steer_by is not None else None
+    found = looked.estimates.groups()[:MOST_GROUPS]
+    pulls = [0.0 if _is_among(g, aside) else _pull(g, looked) for g in found]
     return jsonify(
-        groups=told,
-        aside=[_put(s, m, stand) for s, m in aside],
-        only=_put(settings.steer_by, only, stand)
-        if settings.steer_by is not None and only is not None
-        else None,
-        advice=_advice(told, stand),
+        groups=[
+            _told_group(group, looked)
+            | {
+                "aside": _is_among(group, aside),
+                "only": only is not None and _is_among(group, [only]),
+            }
+            for group in found
+        ],
+        aside=[
+            _told_subject(subject, tracks, looked)
+            for subject, tracks in zip(settings.aside, aside, strict=True)
+        ],
+        only=None
+        if settings.steer_by is None or only is None
+        else _told_subject(settings.steer_by, only, looked),
+        advice=_advice(found, pulls, looked),
     )
 
 
-def _meant(subject: Lasso | Group, stand: _Stand) -> NDArray[np.intp]:
-    return chosen(subject, stand.marks, stand.canvas, stand.whole, lambda: stand.groups).marks
+def _is_among(group: TrackGroup, sets: Sequence[Indices]) -> bool:
+    """Whether most of a group's tracks are in some sets."""
+    return bool(sets) and bool(np.isin(group.marks, np.concatenate(sets)).mean() > 0.5)
 
 
-def _told(
-    group: TrackGroup, stand: _Stand, aside: NDArray[np.intp],
-    only: NDArray[np.intp] | None,
-) -> dict[str, Any]:  # fmt: skip
-    first = stand.measure.first_frame
-    canvas = stand.canvas
+def _pull(group: TrackGroup, looked: _Looked) -> float:
+    estimates = looked.estimates
+    whole = estimates.recorded("similarity")
+    steering = whole.evidence.steering
+    return pull(group, estimates.tracks, estimates.canvas, whole.steps, steering)
+
+
+def _told_group(group: TrackGroup, looked: _Looked) -> dict[str, Any]:
+    canvas, first = looked.estimates.canvas, looked.first
     at = canvas.to_pixels(np.array([group.place]))[0]
-    is_aside = bool(np.isin(group.marks, aside).mean() > 0.5)
+    share = (at + 0.5) / [canvas.width, canvas.height]
     return {
         "marks": packed(group.marks, np.int32),
-        "words": f"{len(group.marks)} marks · up to {100 * group.share:.0f} % of the picture",
+        "words": _size(group),
         "when": captions.frames_between(first + group.first, first + group.last),
         "speed": f"{group.speed:.1f} px a frame against the rest",
         "subject": {
             "kind": "group",
             "frame": first + group.frame,
-            "at": [
-                round(float((at[0] + 0.5) / canvas.width), 4),
-                round(float((at[1] + 0.5) / canvas.height), 4),
-            ],
+            "at": share.round(4).tolist(),
         },
-        "aside": is_aside,
-        "only": only is not None and bool(np.isin(group.marks, only).mean() > 0.5),
-        "pull": 0.0 if is_aside else pull(group, stand.marks, canvas, stand.whole),
     }
 
 
-def _put(subject: Lasso | Group, found: NDArray[np.intp], stand: _Stand) -> dict[str, Any]:
+def _size(group: TrackGroup) -> str:
+    return f"{len(group.marks)} marks · up to {100 * group.share:.0f} % of the picture"
+
+
+def _told_subject(subject: Subject, found: Indices, looked: _Looked) -> dict[str, Any]:
     """A subject of the treatment: what it came to, where and when."""
     kind = "Lasso" if isinstance(subject, Lasso) else "Group"
-    seen = np.isin(stand.marks.records["id"], found)
-    rows = np.nonzero(seen)[0]
+    tracks = looked.estimates.tracks
+    rows = np.nonzero(np.isin(tracks.records["id"], found))[0]
     when = "nothing there"
     if len(rows):
-        ends = np.searchsorted(stand.marks.offsets, [rows[0], rows[-1]], "right") - 1
-        first = stand.measure.first_frame
-        when = captions.frames_between(first + int(ends[0]), first + int(ends[1]))
+        ends = np.searchsorted(tracks.offsets, [rows[0], rows[-1]], "right") - 1
+        when = captions.frames_between(looked.first + int(ends[0]), looked.first + int(ends[1]))
     return {
         "words": f"{kind} at frame {subject.frame} · {len(found)} marks",
         "when": when,
@@ -156,15 +174,17 @@ def _put(subject: Lasso | Group, found: NDArray[np.intp], stand: _Stand) -> dict
     }
 
 
-def _advice(told: list[dict[str, Any]], stand: _Stand) -> dict[str, Any] | None:
+def _advice(
+    found: Sequence[TrackGroup], pulls: Sequence[float], looked: _Looked
+) -> dict[str, Any] | None:
     """The group that pulls the solve most, if any does by more than can be measured."""
-    if stand.treatment.motion.steer_by is not None or not told:
+    if looked.settings.steer_by is not None or not found:
         return None
-    worst = max(range(len(told)), key=lambda k: float(told[k]["pull"]))
-    if told[worst]["pull"] <= accuracy(stand.canvas):
+    worst = int(np.argmax(pulls))
+    if pulls[worst] <= accuracy(looked.estimates.canvas):
         return None
     return {
         "group": worst,
-        "words": f"A group of {told[worst]['words']} pulls the solve by "
-        f"{told[worst]['pull']:.2f} px a frame. It had better be set aside.",
+        "words": f"A group of {_size(found[worst])} pulls the solve by {pulls[worst]:.2f} px a "
+        "frame. It had better be set aside.",
     }

@@ -9,8 +9,9 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.geometry.chain import View, WarpChain
+from keen_horizon.core.geometry.chain import WarpChain
 from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.geometry.view import View
 from keen_horizon.launch.running import Running
 from tests.browser.conftest import report
 from tools.browser import until

@@ -59,9 +59,9 @@ class Place:
     url: str
     data: Path
     database: Database
-    vault: MediaStore
+    store: MediaStore
     queue: Queue
-    workshop: JobRunner
+    runner: JobRunner
     client: FlaskClient
     token: str
 
@@ -71,10 +71,10 @@ class Place:
 
     def add(self, path: Path, shoot: int | None = None) -> tuple[int, int]:
         """Put a file into the vault and on the shelf; returns recording and clip."""
-        with self.vault.workspace() as room:
+        with self.store.workspace() as room:
             copied = room / path.name
             copied.write_bytes(path.read_bytes())
-            key = self.vault.adopt("sources", copied)
+            key = self.store.adopt("sources", copied)
         with self.database.session() as session:
             home = library.get_shoot(session, shoot or self.shoot())
             recording, clip = library.add_recording(
@@ -89,7 +89,7 @@ class Place:
 
         with run_of(self.database, work_id) as claimed:
             if claimed is not None:
-                self.workshop.do(claimed)
+                self.runner.do(claimed)
         return self.work(work_id).state
 
     def work(self, work_id: int) -> Job:
@@ -133,8 +133,8 @@ def place(url: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Place]
     page = client.get("/").get_data(as_text=True)
     token = re.search(r'csrf-token" content="([^"]+)"', page).group(1)
     yield Place(
-        url, data, kit.database, kit.vault, kit.queue,
-        JobRunner(kit.database, kit.vault), client, token,
+        url, data, kit.database, kit.store, kit.queue,
+        JobRunner(kit.database, kit.store), client, token,
     )  # fmt: skip
     kit.queue.close()
     kit.database.engine.dispose()

@@ -13,12 +13,11 @@ import pytest
 
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.treatment import Treatment, with_settings
-from keen_horizon.jobs.lifecycle import claim, run_of
+from keen_horizon.jobs.lifecycle import Superseded, claim, run_of
 from keen_horizon.jobs.solutions import Solver, solution_key
-from keen_horizon.jobs.worker import requeue_undelivered
 from keen_horizon.store import library, treatments
 from keen_horizon.store.models import Clip, Export, Job, now
-from keen_horizon.store.timing import stored_scan
+from keen_horizon.store.scans import stored_scan
 from tests.integration.conftest import wait_for
 
 pytestmark = pytest.mark.integration
@@ -45,8 +44,8 @@ def test_a_file_is_taken_in_measured_and_exported(place, make_clip):
     recording_id, clip_id = place.measured(path)
     recording = place.recording(recording_id)
     assert recording.probe["frame_count"] == 30
-    assert scan(place.vault.path(recording.proxy_key)).probe.frame_count == 30
-    assert (stored_scan(recording, place.vault).pts == scan(path).pts).all()
+    assert scan(place.store.path(recording.proxy_key)).probe.frame_count == 30
+    assert (stored_scan(recording, place.store).pts == scan(path).pts).all()
     with place.database.session() as session:
         clip = library.get_clip(session, clip_id)
         assert clip.revision.number == 1
@@ -57,14 +56,14 @@ def test_a_file_is_taken_in_measured_and_exported(place, make_clip):
     assert (work.done, work.total) == (30, 30)
     with place.database.session() as session:
         export = session.get_one(Export, export_id)
-        assert scan(place.vault.path(export.file_key)).probe.frame_count == 30
+        assert scan(place.store.path(export.file_key)).probe.frame_count == 30
         assert len(export.report["frames"]) == 30
         json.dumps(export.report, allow_nan=False)
 
 
 def test_settings_changes_never_measure_again(place, make_clip):
     _, clip_id = place.measured(make_clip("again.mp4"))
-    solver = Solver(place.vault)
+    solver = Solver(place.store)
     with place.database.session() as session:
         clip = library.get_clip(session, clip_id)
         before = session.query(Job).filter_by(kind="measure").count()
@@ -73,7 +72,7 @@ def test_settings_changes_never_measure_again(place, make_clip):
             treatment = with_settings(Treatment(), [setting])
             treatments.change(session, clip, treatment)
             assert treatments.measure_of(session, clip).id == measure.id
-            assert solver.find(clip.recording, measure, treatment, patient=False)
+            assert solver.find(clip.recording, measure, treatment)
         assert session.query(Job).filter_by(kind="measure").count() == before
 
 
@@ -127,7 +126,7 @@ def test_cancel_and_retry(place, make_clip):
     with run_of(place.database, work_id) as run:
         with place.database.session() as session:
             place.queue.cancel(session, session.get_one(Job, work_id))
-        place.workshop.do(run)
+        place.runner.do(run)
     assert place.work(work_id).state == "cancelled"
     with place.database.session() as session:
         export = session.get_one(Export, place.work(work_id).export_id)
@@ -139,9 +138,9 @@ def test_cancel_and_retry(place, make_clip):
 def test_whoever_was_replaced_changes_nothing(place, make_clip):
     recording_id, _ = place.add(make_clip("twice.mp4"))
     work_id = place.ask("ingest", recording_id)
-    with run_of(place.database, work_id) as slow:
+    with pytest.raises(Superseded), run_of(place.database, work_id) as slow:
         with run_of(place.database, work_id) as quick:
-            place.workshop.do(quick)
+            place.runner.do(quick)
         assert place.work(work_id).state == "done"
         slow.progress(1, 1)
     work = place.work(work_id)
@@ -151,7 +150,7 @@ def test_whoever_was_replaced_changes_nothing(place, make_clip):
 def test_a_failed_export_leaves_no_file(place, make_clip, monkeypatch):
     recording_id, clip_id = place.measured(make_clip("nofile.mp4"))
     export_id, work_id = export_of(place, clip_id)
-    source = place.vault.path(place.recording(recording_id).source_key)
+    source = place.store.path(place.recording(recording_id).source_key)
     kept = source.read_bytes()
     source.unlink()
     try:
@@ -160,7 +159,7 @@ def test_a_failed_export_leaves_no_file(place, make_clip, monkeypatch):
         source.write_bytes(kept)
     with place.database.session() as session:
         assert session.get_one(Export, export_id).file_key is None
-    assert list((place.vault.root / "workspaces").iterdir()) == []
+    assert list((place.store.root / "workspaces").iterdir()) == []
 
 
 def test_a_long_clip_is_solved_by_a_worker_and_kept(place, make_clip, monkeypatch):
@@ -170,13 +169,11 @@ def test_a_long_clip_is_solved_by_a_worker_and_kept(place, make_clip, monkeypatc
         clip = library.get_clip(session, clip_id)
         measure = treatments.measure_of(session, clip)
         treatment = with_settings(Treatment(), ["motion.calm=33"])
-        assert Solver(place.vault).find(clip.recording, measure, treatment, patient=False) is None
+        assert Solver(place.store).find(clip.recording, measure, treatment) is None
         details = {"measure": measure.id, "treatment": treatment.model_dump(mode="json")}
     assert place.work_now(place.ask("solve", recording_id, details=details)) == "done"
-    assert place.vault.path(solution_key(measure, treatment)).exists()
-    again = Solver(place.vault).find(
-        place.recording(recording_id), measure, treatment, patient=False
-    )
+    assert place.store.path(solution_key(measure, treatment)).exists()
+    again = Solver(place.store).find(place.recording(recording_id), measure, treatment)
     assert again.report["frame_count"] == 24
 
 
@@ -202,7 +199,7 @@ def test_work_that_the_queue_was_never_told_of_is_found(place, make_clip):
         session.add_all([forgotten, fresh])
         session.commit()
         ids = forgotten.id, fresh.id
-    requeue_undelivered(place.database, place.queue)
+    place.queue.requeue_lost(place.database)
     assert place.work(ids[0]).queue_job is not None
     assert place.work(ids[1]).queue_job is None  # its writer may still be about to
 
@@ -241,17 +238,17 @@ def test_an_export_goes_on_where_its_worker_was_killed(place, make_clip, monkeyp
     export_id, work_id = export_of(place, clip_id)
     with place.database.session.begin() as session:
         lost = claim(place.database, session.get_one(Job, work_id))
-    copied = place.vault.root / "copied"
+    copied = place.store.root / "copied"
     with pytest.raises(RuntimeError, match="killed"):
-        place.workshop.do(_killed_at(lost, 25, place, copied))
+        place.runner.do(_killed_at(lost, 25, place, copied))
     # As the killed process would have left it: nothing was cleared up.
-    copied.rename(place.vault.root / "workspaces" / f"work-{work_id}-1")
+    copied.rename(place.store.root / "workspaces" / f"work-{work_id}-1")
     assert place.work_now(work_id) == "done"
     assert place.work(work_id).resumed == 20
     with place.database.session() as session:
         export = session.get_one(Export, export_id)
-        assert scan(place.vault.path(export.file_key)).probe.frame_count == 40
-    assert list((place.vault.root / "workspaces").iterdir()) == []
+        assert scan(place.store.path(export.file_key)).probe.frame_count == 40
+    assert list((place.store.root / "workspaces").iterdir()) == []
 
 
 def _killed_at(run, frame: int, place, copied):
@@ -261,7 +258,7 @@ def _killed_at(run, frame: int, place, copied):
     def last_words(done: int, total: int) -> None:
         progress(done, total)
         if done == frame:
-            room = place.vault.root / "workspaces" / f"work-{run.work_id}-{run.attempt}"
+            room = place.store.root / "workspaces" / f"work-{run.job_id}-{run.attempt}"
             shutil.copytree(room, copied)
             raise RuntimeError("killed")
 
@@ -308,7 +305,7 @@ def test_killing_a_worker_loses_no_accepted_work(place, make_clip, kind):
         with place.database.session() as session:
             if export_id is not None:
                 export = session.get_one(Export, export_id)
-                assert scan(place.vault.path(export.file_key)).probe.frame_count == 150
+                assert scan(place.store.path(export.file_key)).probe.frame_count == 150
             else:
                 clip = session.get_one(Clip, clip_id)
                 assert treatments.measure_of(session, clip) is not None

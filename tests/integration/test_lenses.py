@@ -4,7 +4,7 @@ import cv2
 import numpy as np
 import pytest
 
-from keen_horizon.jobs.charts import is_photo
+from keen_horizon.core.media.photographs import is_photograph
 from keen_horizon.simulated.brindle_quay import engine_shed
 from keen_horizon.simulated.charts import deck_camera, photographs
 from keen_horizon.simulated.record import record
@@ -75,8 +75,8 @@ def test_a_lens_changes_the_picture_at_once_and_the_motion_by_a_worker(place, cl
     assert solved["solving"] is None
     told = solved["report"]["lens"]
     assert told["bent_residual"] > 0
-    assert "74°" in solved["words"]["lens"]
-    assert "px straightened" in solved["words"]["fit"]
+    assert "74°" in solved["stations"]["lens"]["summary"]
+    assert "px straightened" in solved["stations"]["lens"]["details"]["fit"]
 
 
 @pytest.mark.parametrize(
@@ -99,8 +99,8 @@ def test_what_makes_no_sense_is_answered_in_words(place, clip, what, body, words
 
 
 def test_a_dial_gives_a_focal_length(place, clip):
-    this = place.get(f"/clips/{clip}/lens/angle?degrees=150&shape=this").json["focal"]
-    tall = place.get(f"/clips/{clip}/lens/angle?degrees=150&shape=4:3").json["focal"]
+    this = place.get(f"/clips/{clip}/lens/angle?degrees=150&shape=this").json["settings"]["focal"]
+    tall = place.get(f"/clips/{clip}/lens/angle?degrees=150&shape=4:3").json["settings"]["focal"]
     assert this == pytest.approx(np.hypot(1, 9 / 16) / 2 / np.radians(75), abs=1e-4)
     assert tall == pytest.approx(1.25 / 2 / np.radians(75), abs=1e-4)
     refused = place.get(f"/clips/{clip}/lens/angle?degrees=180&shape=this")
@@ -206,5 +206,5 @@ def test_cover_and_keep_view_give_settings(place, clip):
 
 
 def test_kinds_of_photographs():
-    assert is_photo(b"\x89PNG\r\n\x1a\n....")
-    assert not is_photo(b"%PDF-1.4")
+    assert is_photograph(b"\x89PNG\r\n\x1a\n....")
+    assert not is_photograph(b"%PDF-1.4")

@@ -136,21 +136,21 @@ def test_a_range_must_lie_in_the_recording(place):
 def test_the_vault_keeps_the_same_content_once(place):
     keys = []
     for _ in range(2):
-        with place.vault.workspace() as room:
+        with place.store.workspace() as room:
             path = room / "x.MP4"
             path.write_bytes(b"the same")
-            keys.append(place.vault.adopt("sources", path))
+            keys.append(place.store.adopt("sources", path))
     assert keys[0] == keys[1]
     assert keys[0].endswith(".mp4")
-    assert place.vault.path(keys[0]).read_bytes() == b"the same"
+    assert place.store.path(keys[0]).read_bytes() == b"the same"
     with pytest.raises(ValueError):
-        place.vault.path("../../etc/passwd")
+        place.store.path("../../etc/passwd")
 
 
 def test_an_upload_over_the_limit_is_not_kept(place):
-    with place.vault.workspace() as room:
-        path, size = place.vault.receive(io.BytesIO(b"12345"), "a.mp4", room, 5)
+    with place.store.workspace() as room:
+        path, size = place.store.receive(io.BytesIO(b"12345"), "a.mp4", room, 5)
         assert size == 5
         with pytest.raises(TooLarge, match=r"big\.mp4"):
-            place.vault.receive(io.BytesIO(b"123456"), "big.mp4", room, 5)
+            place.store.receive(io.BytesIO(b"123456"), "big.mp4", room, 5)
     assert not path.exists()

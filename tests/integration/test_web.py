@@ -37,7 +37,7 @@ def test_errors_are_pages_for_people_and_json_for_scripts(place):
     page = place.client.get("/clips/99999", headers={"Accept": "text/html"})
     assert page.status_code == 404
     assert "There is nothing here" in page.get_data(as_text=True)
-    assert place.get("/clips/99999/state").json["error"].startswith("there is no such clip")
+    assert place.post("/clips/99999/open").json["error"].startswith("there is no such clip")
     assert place.client.get("/nowhere", headers={"Accept": "text/html"}).status_code == 404
 
 
@@ -53,13 +53,13 @@ def test_dropping_a_file_ends_in_a_steady_clip_without_a_decision(place, make_cl
     shoot = place.post("/shoots", {"name": "Drops"}).json["id"]
     content = make_clip("dropped.mp4").read_bytes()
     clip = upload(place, shoot, "dropped.mp4", content).json["clip"]
-    state = place.get(f"/clips/{clip}/state").json
+    state = place.post(f"/clips/{clip}/open").json
     assert state["phase"] == "taking in"
     assert place.work_now(state["work"]["id"]) == "done"
-    state = place.get(f"/clips/{clip}/state").json
+    state = place.post(f"/clips/{clip}/open").json
     assert state["phase"] == "measuring"  # by being opened
     assert place.work_now(state["work"]["id"]) == "done"
-    state = place.get(f"/clips/{clip}/state").json
+    state = place.post(f"/clips/{clip}/open").json
     assert state["phase"] == "ready"
     solved = place.get(f"/clips/{clip}/solution").json
     assert solved["report"]["shake_removed"] > 50
@@ -91,12 +91,12 @@ def test_dropping_a_file_ends_in_a_steady_clip_without_a_decision(place, make_cl
 )
 def test_what_is_not_footage_is_refused_before_it_is_kept(place, name, content, words):
     shoot = place.shoot("refusals")
-    before = sorted((place.vault.root).rglob("*"))
+    before = sorted((place.store.root).rglob("*"))
     answer = upload(place, shoot, name, content)
     assert answer.status_code == 400
     assert answer.json["error"].startswith(f"{name}: ")
     assert words in answer.json["error"]
-    assert sorted((place.vault.root).rglob("*")) == before
+    assert sorted((place.store.root).rglob("*")) == before
 
 
 def test_an_upload_over_the_limit_is_refused_unread(place):
@@ -124,7 +124,7 @@ def test_treatments_are_solved_kept_and_undone(place, clip):
     assert tried["revision"] == 1
     kept = place.post(f"{address}/treatment", {"treatment": wanted, "keep": True}).json
     assert kept["revision"] == 2
-    assert kept["words"]["motion"].startswith("Follow · calm 77")
+    assert kept["stations"]["motion"]["summary"].startswith("Follow · calm 77")
     assert kept["steps"] == {"undo": True, "redo": False}
     back = place.post(f"{address}/undo").json
     assert back["revision"] == 1
@@ -181,7 +181,9 @@ def test_exports_are_listed_with_their_numbers_and_downloaded(place, clip):
     assert place.client.get(f"/exports/{export['id']}/file").status_code == 404
     assert place.work_now(export["work"]["id"]) == "done"
     listed = place.get(f"/clips/{clip}/exports/list").json["exports"][0]
-    assert listed["report"]["output"]["height"] == 120
+    assert {"Output": "160 × 120 px"}.items() <= {
+        f["label"]: f["text"] for f in listed["figures"]
+    }.items()
     whole = place.client.get(listed["file"])
     assert "attachment" in whole.headers["Content-Disposition"]
     part = place.client.get(listed["file"], headers={"Range": "bytes=0-99"})
@@ -198,9 +200,9 @@ def test_shelf_names_removal_and_putting_back(place, clip):
     assert renamed.json["name"] == "The quay"
     assert place.post(f"/clips/{clip}", {"name": " "}, method="PATCH").status_code == 400
     assert place.post(f"/clips/{clip}", method="DELETE").json["removed"] == "The quay"
-    assert place.get(f"/clips/{clip}/state").status_code == 404
+    assert place.post(f"/clips/{clip}/open").status_code == 404
     assert place.post(f"/clips/{clip}/put-back").status_code == 200
-    assert place.get(f"/clips/{clip}/state").status_code == 200
+    assert place.post(f"/clips/{clip}/open").status_code == 200
     shoot = place.shoot("Old name")
     assert place.post(f"/shoots/{shoot}", {"name": "New"}, method="PATCH").json["name"] == "New"
     place.post(f"/shoots/{shoot}", method="DELETE")
@@ -275,7 +277,7 @@ def test_a_bad_treatment_has_no_price(place, clip):
 
 
 def test_a_worker_prices_a_long_clip(place, clip, monkeypatch):
-    monkeypatch.setattr("keen_horizon.jobs.costs.SOLVED_AT_ONCE", 10)
+    monkeypatch.setattr("keen_horizon.jobs.solutions.SOLVED_AT_ONCE", 10)
     treatment = Treatment().model_dump(mode="json")
     treatment["frame"]["zoom_ceiling"] = 1.3  # a curve that nobody knows yet
     first = place.post(f"/clips/{clip}/cost", {"treatment": treatment}).json
@@ -289,7 +291,7 @@ def test_a_worker_prices_a_long_clip(place, clip, monkeypatch):
 
 
 def test_pricing_that_failed_is_not_begun_again_and_again(place, clip, monkeypatch):
-    monkeypatch.setattr("keen_horizon.jobs.costs.SOLVED_AT_ONCE", 10)
+    monkeypatch.setattr("keen_horizon.jobs.solutions.SOLVED_AT_ONCE", 10)
     treatment = Treatment().model_dump(mode="json")
     treatment["frame"]["zoom_ceiling"] = 1.35
     work = place.post(f"/clips/{clip}/cost", {"treatment": treatment}).json["work"]
@@ -319,7 +321,7 @@ def test_a_lasso_sets_marks_aside_until_it_is_put_back(place, clip):
     assert (table[left, 2] == 2).all()
     assert (table[table[:, 0] > 0.55, 2] != 2).all()
     put_back = treated(place, clip)
-    assert put_back["steering"] != solved["steering"]
+    assert put_back["keys"]["motion"] != solved["keys"]["motion"]
     assert place.get(f"/clips/{clip}/groups").json["aside"] == []
 
 
@@ -372,11 +374,11 @@ def test_a_version_can_be_looked_at_beside_another(place, clip):
     versions = place.post(f"/clips/{clip}/versions", {"name": "hardly"}).json["versions"]
     number = next(v["id"] for v in versions if v["name"] == "hardly")
     treated(place, clip)
-    seen = place.get(f"/clips/{clip}/versions/{number}/lattice").json
+    seen = place.post(f"/clips/{clip}/versions/{number}/look").json
     assert seen["name"] == "hardly"
-    assert seen["output"]["width"] == 320
+    assert seen["report"]["output"]["width"] == 320
     assert len(base64.b64decode(seen["lattice"]["nodes"])) % (4 * 8) == 0
-    assert place.get(f"/clips/{clip}/versions/999999/lattice").status_code == 400
+    assert place.post(f"/clips/{clip}/versions/999999/look").status_code == 400
 
 
 def test_stations_are_copied_to_other_clips_of_the_shoot(place, clip, make_clip):
@@ -388,7 +390,7 @@ def test_stations_are_copied_to_other_clips_of_the_shoot(place, clip, make_clip)
     lasso = {"kind": "lasso", "frame": 4, "outline": [[0.0, 0.0], [0.5, 0.0], [0.5, 1]]}
     for other in (one, two):
         for _ in range(2):
-            work = place.get(f"/clips/{other}/state").json["work"]
+            work = place.post(f"/clips/{other}/open").json["work"]
             place.work_now(work["id"])
     treated(place, one, motion={"calm": 77.0, "aside": [lasso]}, frame={"edge": "leave"})
     assert [c["id"] for c in place.get(f"/clips/{one}/others").json["clips"]] == [two]
@@ -404,21 +406,21 @@ def test_stations_are_copied_to_other_clips_of_the_shoot(place, clip, make_clip)
 
 
 def test_a_closer_measure_is_made_beside_the_usual_one_and_used_when_it_is_there(place, clip):
-    before = place.get(f"/clips/{clip}/state").json["closer"]
+    before = place.post(f"/clips/{clip}/open").json["closer"]
     assert not before["wanted"]
     assert before["seconds"] > 0
-    usual = place.get(f"/clips/{clip}/solution").json["steering"]
+    usual = place.get(f"/clips/{clip}/solution").json["keys"]["motion"]
     asked = place.post(f"/clips/{clip}/closer", {"wanted": True}).json
     assert asked["wanted"]
     assert not asked["there"]
-    assert place.get(f"/clips/{clip}/solution").json["steering"] == usual  # still in use
+    assert place.get(f"/clips/{clip}/solution").json["keys"]["motion"] == usual  # still in use
     assert place.work_now(asked["work"]["id"]) == "done"
-    assert place.get(f"/clips/{clip}/state").json["closer"]["there"]
+    assert place.post(f"/clips/{clip}/open").json["closer"]["there"]
     answer = place.get(f"/clips/{clip}/solution").json
-    assert answer["steering"] != usual
+    assert answer["keys"]["motion"] != usual
     assert answer["report"]["shake_removed"] > 50
     place.post(f"/clips/{clip}/closer", {"wanted": False})
-    assert place.get(f"/clips/{clip}/solution").json["steering"] == usual
+    assert place.get(f"/clips/{clip}/solution").json["keys"]["motion"] == usual
 
 
 def test_a_long_clip_answers_with_what_is_near_the_playhead(place, clip, monkeypatch):

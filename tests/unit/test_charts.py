@@ -10,9 +10,9 @@ import pytest
 
 from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.lens.chart import Board, calibrate, find_corners
-from keen_horizon.core.lens.printed import chart_pdf, chart_svg, square_of
-from keen_horizon.core.lens.profile import (
+from keen_horizon.core.stations.lens.chart import Board, calibrate, find_corners
+from keen_horizon.core.stations.lens.printed import chart_pdf, chart_svg, square_of
+from keen_horizon.core.stations.lens.profile import (
     profile_of,
     profile_schema,
     read_profile,
@@ -21,7 +21,7 @@ from keen_horizon.core.lens.profile import (
     to_json,
     to_yaml,
 )
-from keen_horizon.core.treatment import LensSettings
+from keen_horizon.core.stations.lens.settings import LensSettings
 from keen_horizon.simulated.charts import deck_camera, photographs
 
 HOME = Path(__file__).parents[2]
@@ -159,7 +159,7 @@ def test_a_profile_holds_for_every_resolution_of_one_crop():
     [
         ("hello", "neither a lens profile nor a calibration YAML"),
         ("%YAML:1.0\n---\nfoo: 1\n", "no camera_matrix"),
-        ("%YAML:1.0\n---\n: [[", "neither"),
+        ("%YAML:1.0\n---\n: [[", "no camera_matrix"),
         ('{"name": "x"}', "is not a lens profile"),
         ("{" + " " * 300_000, "too large"),
     ],
@@ -171,13 +171,29 @@ def test_files_that_are_no_profile(text, words):
 
 
 def test_a_calibration_with_too_many_coefficients():
-    text = (
-        to_yaml(profile_of("Deck", settings(), CANVAS))
-        .replace("rows: 5", "rows: 8")
-        .replace("0.0010000000000000000, ", "0., 0., 0., 0., ")
-    )
-    with pytest.raises(BadSetting, match=r"bad\.yml"):
+    text = to_yaml(profile_of("Deck", settings(), CANVAS)).replace("rows: 5", "rows: 8")
+    with pytest.raises(BadSetting, match=r"bad\.yml: says .* 8 rows .* gives 5 numbers"):
         read_profile(text, "bad.yml")
+    eight = text.replace("0.001, ", "0., 0., 0., 0., ")
+    assert eight != text
+    with pytest.raises(BadSetting, match=r"bad\.yml: has 8 distortion coefficients"):
+        read_profile(eight, "bad.yml")
+
+
+def test_a_calibration_that_is_nested_without_end_is_refused_in_words():
+    for opening in ("[" * 60_000 + "]" * 60_000, "{" * 60_000, "- " * 60_000, " " * 60_000 + "x"):
+        with pytest.raises(BadSetting, match=r"deep\.yml"):
+            read_profile(f"%YAML:1.0\n---\na: {opening}", "deep.yml")
+    stairs = "\n".join(" " * depth + "a:" for depth in range(500))
+    with pytest.raises(BadSetting, match=r"deep\.yml"):
+        read_profile(f"%YAML:1.0\n---\n{stairs}", "deep.yml")
+
+
+def test_an_anamorphic_lens_comes_back_from_a_calibration_as_it_was():
+    profile = profile_of("Deck", settings(squeeze=1.33), CANVAS)
+    back = read_profile(to_yaml(profile), "deck.yml")
+    assert back.optics.squeeze == pytest.approx(1.33)
+    assert refusal(back, CANVAS) == ""
 
 
 def test_the_published_schema_is_the_present_one():

@@ -4,12 +4,15 @@ import numpy as np
 import pytest
 
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.motion.camera_motion import CameraMotion
-from keen_horizon.core.path.framing import drifting, framing
-from keen_horizon.core.path.solution import solve
-from keen_horizon.core.path.tripod import locking_cost
-from keen_horizon.core.treatment import FrameSettings, Treatment, parse, with_settings
+from keen_horizon.core.path.framing import drifting
+from keen_horizon.core.path.tripod import tripod_cost
+from keen_horizon.core.pipeline import solve
+from keen_horizon.core.stations.frame.settings import FrameSettings
+from keen_horizon.core.stations.frame.view import framing
+from keen_horizon.core.treatment import Treatment, parse, with_settings
+
+from ..motions import motion_of, steady_of
 
 CANVAS = Canvas(1280, 720)
 N = 150
@@ -17,12 +20,7 @@ N = 150
 
 def moved(shift: np.ndarray) -> CameraMotion:
     """A camera whose picture is shifted by ``shift`` ``(n,)``, complex px, against frame 0."""
-    n = len(shift)
-    steps = Similarities(np.ones(n, complex), np.diff(shift, prepend=shift[0]))
-    return CameraMotion(
-        "similarity", steps, np.full(n, 99), np.ones(n), np.zeros(n), np.zeros(0, bool),
-        np.arange(n) / 30.0, np.zeros(0, np.intp), blurred=np.zeros(n, bool),
-    )  # fmt: skip
+    return motion_of(shift)
 
 
 @pytest.fixture(scope="module")
@@ -37,21 +35,22 @@ def solved(motion: CameraMotion, *settings: str):
 
 def test_a_lock_off_that_a_travelling_camera_cannot_keep_says_what_it_costs():
     panning = moved(np.linspace(0, 900, N) + 0j)
-    report = solved(panning, "motion.aim=lock_off").report
+    found = solved(panning, "motion.aim=lock_off")
+    report = found.report
     assert report["locking"]["zoom"] > 1.25
     assert report["locking"]["picture_kept"] < 50
-    assert any("Follow suits this clip" in note for note in report["notes"])
-    cost = locking_cost(panning, CANVAS, None)
+    assert any("Follow suits this clip" in note for note in found.notes)
+    cost = tripod_cost(panning, CANVAS, None)
     # Least from the middle of the way: both ends are then equally far.
     assert cost.frame == pytest.approx(N / 2, abs=8)
-    assert locking_cost(panning, CANVAS, 0).zoom > cost.zoom
+    assert tripod_cost(panning, CANVAS, 0).zoom > cost.zoom
 
 
 def test_a_chosen_frame_gives_the_view_of_a_lock_off(shaking):
     for frame in (20, 90):
         view = f"motion.lock_frame={frame}"
         found = solved(shaking, "motion.aim=lock_off", view, "motion.calm=90")
-        steady = found.chain.steady
+        steady = steady_of(found.chain)
         assert found.report["locking"]["frame"] == frame
         assert abs(steady.b[frame]) < 1.0
         assert found.report["shake_after"] < 0.2
@@ -93,16 +92,16 @@ def test_a_free_trim_leaves_at_least_as_much(shaking):
     ],
 )
 def test_an_output_of_any_size(frame, size):
-    found = framing(FrameSettings(**frame), "fill", CANVAS)
+    found = framing(FrameSettings(**frame), CANVAS)
     assert (found.output.width, found.output.height) == size
 
 
 def test_wide_pixels_are_made_square_in_another_size():
     wide = Canvas(720, 576, 64 / 45)
-    found = framing(FrameSettings(height=576), "fill", wide)
+    found = framing(FrameSettings(height=576), wide)
     assert found.output.width == pytest.approx(720 * 64 / 45, abs=2)
     assert found.output.pixel_aspect == 1.0
-    kept = framing(FrameSettings(), "fill", wide)
+    kept = framing(FrameSettings(), wide)
     assert kept.output.pixel_aspect == wide.pixel_aspect
 
 
@@ -118,13 +117,14 @@ def test_a_drifting_zoom_stays_above_what_is_needed_and_below_its_speed():
 def test_the_position_gives_way_to_the_ceiling(shaking):
     shown = solved(shaking, "frame.offset_x=2").report
     assert shown["zoom"] > solved(shaking).report["zoom"]
-    far = solved(shaking, "frame.offset_x=40").report
-    assert far["zoom"] <= 1.25 + 1e-6
-    assert any("position offset fits" in note for note in far["notes"])
+    far = solved(shaking, "frame.offset_x=40")
+    assert far.report["zoom"] <= 1.25 + 1e-6
+    assert any("position offset fits" in note for note in far.notes)
 
 
 def test_high_prices_name_the_frame_and_the_setting(shaking):
-    report = solve(shaking, CANVAS, parse({"frame": {"extra_zoom": 1.6, "zoom_ceiling": 4}})).report
+    treatment = parse({"frame": {"extra_zoom": 1.6, "zoom_ceiling": 4}})
+    report = solve(shaking, CANVAS, treatment).told(treatment)
     kept, soft = report["warnings"]["frame"]
     assert f"Frame {report['tightest_frame']}" in kept
     assert "less extra zoom helps most" in kept

@@ -6,9 +6,10 @@ import numpy as np
 import pytest
 
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.geometry.chain import View, WarpChain, covered
-from keen_horizon.core.geometry.similarity import Similarities, cumulative_pose
-from keen_horizon.core.pipeline import resized
+from keen_horizon.core.geometry.chain import WarpChain, covered
+from keen_horizon.core.geometry.motion import cumulative_pose
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.geometry.view import View
 
 
 def some(n: int, seed: int = 0) -> Similarities:
@@ -74,7 +75,7 @@ def test_pixel_matrices_do_what_the_scene_maps_do(aspect):
 def chain(aspect: float = 1.0, scale: float = 1.0) -> WarpChain:
     source = Canvas(640, 360, aspect)
     output = Canvas(round(600 * scale), round(340 * scale), aspect)
-    return WarpChain(source, View(output, 1.1, scale, 3 - 2j), some(4))
+    return WarpChain(source, View(output, 1.1, scale, 3 - 2j), (some(4),), 4)
 
 
 @pytest.mark.parametrize("aspect", [1.0, 4 / 3])
@@ -97,7 +98,7 @@ def test_matrices_points_and_lattice_are_the_same_map(aspect):
 
 def test_untouched_chain_is_the_identity():
     canvas = Canvas(320, 200)
-    warp = WarpChain(canvas, View(canvas), Similarities.identity(2))
+    warp = WarpChain(canvas, View(canvas), (Similarities.none(2),), 2)
     points = pixels(canvas)
     mapped, valid = warp(0, points)
     assert np.allclose(mapped, points)
@@ -108,7 +109,7 @@ def test_untouched_chain_is_the_identity():
 
 def test_zoom_shows_less_of_the_source_by_exactly_its_factor():
     canvas = Canvas(400, 300)
-    warp = WarpChain(canvas, View(canvas, zoom=2.0), Similarities.identity(1))
+    warp = WarpChain(canvas, View(canvas, zoom=2.0), (Similarities.none(1),), 1)
     corners = np.array([[0.0, 0.0], [399.0, 299.0]])
     mapped, _ = warp(0, corners)
     assert np.allclose(mapped[1] - mapped[0], [199.5, 149.5])
@@ -116,9 +117,9 @@ def test_zoom_shows_less_of_the_source_by_exactly_its_factor():
 
 def test_a_resized_view_shows_the_same_picture():
     warp = chain()
-    small = replace(warp, view=resized(warp.view, 170))
+    small = replace(warp, view=warp.view.resized(170))
     assert small.view.output.height == 170
     full, half = warp.lattice(), small.lattice()
     assert np.abs(full - half).max() < 0.5 / 340
-    assert resized(warp.view, None) is warp.view
-    assert resized(warp.view, 4000) is warp.view
+    assert warp.view.resized(None) is warp.view
+    assert warp.view.resized(4000) is warp.view

@@ -5,16 +5,18 @@ import pytest
 
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.keyframes import Key, keyed
-from keen_horizon.core.motion.estimate import fitted_motion
-from keen_horizon.core.motion.residual_fields import choose_model, local_motion
-from keen_horizon.core.path.solution import solve
+from keen_horizon.core.geometry.rotation import Rotations
+from keen_horizon.core.motion.model_selection import choose_model
+from keen_horizon.core.motion.residual_fields import displacement_field
+from keen_horizon.core.pipeline import solve
 from keen_horizon.core.tracking.blur import blurred_frames
 from keen_horizon.core.treatment import Treatment, with_settings
+from tests.motions import fitted, mesh_of, steady_of
 
 
 def solved(measured, *settings: str):
     treatment = with_settings(Treatment(), list(settings))
-    motion = fitted_motion(measured.tracks, measured.canvas, treatment)
+    motion = fitted(measured.tracks, measured.canvas, treatment)
     return solve(motion, measured.canvas, treatment)
 
 
@@ -22,15 +24,15 @@ def test_a_mesh_lessens_the_wobble_of_parallax_within_the_stretch_limit(walk):
     plain, mesh = solved(walk), solved(walk, "motion.model=mesh")
     assert mesh.report["wobble_before"] == plain.report["wobble_before"]
     assert mesh.report["wobble_after"] < 0.7 * plain.report["wobble_after"]
-    assert mesh.chain.bend.strain().max() <= 0.04 + 1e-6
+    assert mesh_of(mesh.chain).strain().max() <= 0.04 + 1e-6
     tight = solved(walk, "motion.model=mesh", "motion.stretch_limit=0.5")
-    assert tight.chain.bend.strain().max() <= 0.005 + 1e-6
+    assert mesh_of(tight.chain).strain().max() <= 0.005 + 1e-6
 
 
 def test_stiffness_holds_a_mesh_back(walk):
     soft = solved(walk, "motion.model=mesh", "motion.stiffness=10")
     stiff = solved(walk, "motion.model=mesh", "motion.stiffness=100")
-    assert np.abs(stiff.chain.bend.nodes).max() < np.abs(soft.chain.bend.nodes).max()
+    assert np.abs(mesh_of(stiff.chain).nodes).max() < np.abs(mesh_of(soft.chain).nodes).max()
 
 
 def test_the_clip_decides_and_says_why(walk):
@@ -59,11 +61,11 @@ def test_a_wobble_limit_asks_for_a_richer_model(loft):
 
 def test_rotation_needs_the_angle_of_view_and_says_so(walk):
     without = solved(walk, "motion.model=rotation")
-    assert any("angle of view" in note for note in without.report["notes"])
-    assert without.chain.bend is None
+    assert any("angle of view" in note for note in without.notes)
+    assert without.chain.find(Rotations) is None
     known = solved(walk, "motion.model=rotation", "motion.angle_of_view=62")
-    assert known.chain.bend is not None
-    assert not any("angle of view" in note for note in known.report["notes"])
+    assert known.chain.find(Rotations) is not None
+    assert not any("angle of view" in note for note in known.notes)
 
 
 def test_no_richer_model_is_chosen_without_need(loft):
@@ -74,7 +76,7 @@ def test_no_richer_model_is_chosen_without_need(loft):
 
 
 def test_a_model_of_the_whole_adds_nothing(walk):
-    assert local_motion(walk.tracks, walk.canvas, walk.motion, "similarity").steps is None
+    assert displacement_field(walk.tracks, walk.canvas, walk.motion, "similarity") is None
 
 
 def test_blurred_frames_are_those_less_sharp_than_their_neighbours():
@@ -105,15 +107,16 @@ def test_easing_a_moment_relaxes_only_around_it(walk):
         walk, "motion.calm=60",
         'keys={"motion.ease":[{"frame":20,"value":0},{"frame":50,"value":100},{"frame":80,"value":0}]}',
     )  # fmt: skip
-    shift = np.abs(eased.chain.steady.b)
-    assert shift[50] < 0.2 * np.abs(base.chain.steady.b).max()
+    shift = np.abs(steady_of(eased.chain).b)
+    assert shift[50] < 0.2 * np.abs(steady_of(base.chain).b).max()
     assert eased.zooms[45:55].max() < base.zooms.max()
 
 
 def test_a_canvas_of_another_size_is_no_error(walk):
     report = solved(walk, "frame.width=640", "frame.height=640").report
     assert report["output"] == {"width": 640, "height": 640, "pixel_aspect": 1.0}
-    large = solved(walk, "frame.width=2560").report
+    treatment = with_settings(Treatment(), ["frame.width=2560"])
+    large = solved(walk, "frame.width=2560").told(treatment)
     assert large["output"]["height"] == 1440
     assert any("smaller output" in warning for warning in large["warnings"]["frame"])
     assert Canvas(640, 640).half == (319.5, 319.5)
@@ -121,9 +124,9 @@ def test_a_canvas_of_another_size_is_no_error(walk):
 
 def test_a_key_outside_the_clip_is_pointed_out(walk):
     far = 'keys={"frame.extra_zoom":[{"frame":0,"value":1.0},{"frame":9000,"value":2.0}]}'
-    report = solved(walk, far).report
-    assert any("frame 9000 lies outside this clip" in note for note in report["notes"])
-    assert report["zoom"] < 1.5
+    found = solved(walk, far)
+    assert any("frame 9000 lies outside this clip" in note for note in found.notes)
+    assert found.report["zoom"] < 1.5
 
 
 def test_a_keyed_ceiling_holds_in_its_own_frames(walk):

@@ -4,8 +4,9 @@ import cv2
 import numpy as np
 
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.motion.pairwise import camera_motion
-from keen_horizon.core.motion.serialization import read_motion, write_motion
+from keen_horizon.core.motion.camera_motion import CameraMotion
+from keen_horizon.core.motion.pairwise import pairwise_motion
+from keen_horizon.core.stored import load, save
 from keen_horizon.core.tracking.features import FeatureTracker
 from keen_horizon.core.tracking.tracks import RECORD, Tracks, TracksWriter
 from keen_horizon.simulated.truth import step_errors
@@ -17,7 +18,7 @@ def test_camera_motion_is_true(walk, loft):
         shift, roll = step_errors(measured)
         assert shift <= 0.25
         assert roll <= 0.02
-        assert measured.motion.confidence.min() > 0.8
+        assert measured.motion.evidence.confidence.min() > 0.8
 
 
 def test_marks_are_well_spread_and_long_lived(walk):
@@ -43,10 +44,10 @@ def test_a_subject_crossing_in_front_does_not_steer():
     moved[crossing] += -14 + 1j
     assert 0.25 < crossing.mean() < 0.45
     after = canvas.to_pixels(moved) + 0.1 * rng.standard_normal((300, 2))
-    motion = camera_motion(measure_of([before, after]), canvas, "similarity")
+    motion = pairwise_motion(measure_of([before, after]), canvas, "similarity")
     assert abs(motion.steps.b[1] - b) < 0.1
     assert abs(motion.steps.a[1] - a) < 2e-4
-    steering = motion.steering[300:]
+    steering = motion.evidence.steering[300:]
     assert steering[~crossing].mean() > 0.95
     assert not steering[crossing].any()
 
@@ -62,10 +63,10 @@ def test_many_marks_in_a_small_place_do_not_outvote_the_rest():
     moved = np.exp(-0.006j) * canvas.to_scene(before) + 3 + 1j
     moved[len(behind) :] += 9 - 2j
     after = canvas.to_pixels(moved) + 0.1 * rng.standard_normal(before.shape)
-    motion = camera_motion(measure_of([before, after]), canvas, "similarity")
+    motion = pairwise_motion(measure_of([before, after]), canvas, "similarity")
     assert abs(motion.steps.b[1] - (3 + 1j)) < 0.2
-    assert motion.confidence[1] > 0.9
-    assert motion.steering[len(before) :][len(behind) :].mean() < 0.05
+    assert motion.evidence.confidence[1] > 0.9
+    assert motion.evidence.steering[len(before) :][len(behind) :].mean() < 0.05
 
 
 def test_a_mark_that_moved_with_the_subject_before_is_not_trusted_later():
@@ -78,7 +79,7 @@ def test_a_mark_that_moved_with_the_subject_before_is_not_trusted_later():
     swing = 12 * np.sin(np.arange(30))[:, None, None] * np.array([1.0, 0.4])
     everything = np.concatenate([behind + 0 * swing, subject + swing], axis=1)
     ids = [np.arange(350) if not 14 <= t < 17 else np.arange(150, 350) for t in range(30)]
-    motion = camera_motion(
+    motion = pairwise_motion(
         measure_of([marks[seen] for marks, seen in zip(everything, ids, strict=True)], ids=ids),
         canvas, "similarity",
     )  # fmt: skip
@@ -112,7 +113,7 @@ def test_shift_model_is_the_mean_move_and_turns_nothing():
     rng = np.random.default_rng(4)
     canvas = Canvas(640, 360)
     points = rng.uniform([0, 0], [640, 360], (100, 2))
-    motion = camera_motion(measure_of([points, points + [3.25, -1.5]]), canvas, "shift")
+    motion = pairwise_motion(measure_of([points, points + [3.25, -1.5]]), canvas, "shift")
     assert motion.steps.a[1] == 1
     assert abs(motion.steps.b[1] - (3.25 - 1.5j)) < 1e-4
 
@@ -122,7 +123,7 @@ def test_roll_is_a_roll_with_pixels_that_are_not_square():
     canvas = Canvas(720, 576, 1.4587)
     points = rng.uniform([0, 0], [720, 576], (200, 2))
     turned = canvas.to_pixels(np.exp(0.05j) * canvas.to_scene(points))
-    motion = camera_motion(measure_of([points, turned]), canvas, "similarity")
+    motion = pairwise_motion(measure_of([points, turned]), canvas, "similarity")
     assert abs(np.angle(motion.steps.a[1]) - 0.05) < 1e-6
     assert abs(abs(motion.steps.a[1]) - 1) < 1e-6
 
@@ -150,8 +151,8 @@ def test_a_hard_cut_is_found_and_splits_the_motion(tmp_path):
     one, two = grey(1), grey(2)
     pictures = [shifted(one, 60 + i, 60) for i in range(8)]
     pictures += [shifted(two, 60, 60 + i) for i in range(8)]
-    motion = camera_motion(follow(pictures, tmp_path / "m"), Canvas(320, 240), "similarity")
-    assert motion.cuts.tolist() == [8]
+    motion = pairwise_motion(follow(pictures, tmp_path / "m"), Canvas(320, 240), "similarity")
+    assert motion.timeline.cuts.tolist() == [8]
     assert motion.segments == [(0, 8), (8, 16)]
     assert motion.steps.a[8] == 1
     assert motion.steps.b[8] == 0
@@ -165,24 +166,24 @@ def test_a_whip_pan_is_no_cut(tmp_path):
     for x in places:
         still = shifted(wide, x, 40)
         pictures.append(cv2.blur(still, (61, 1)) if 12 < x < 912 else still)
-    motion = camera_motion(follow(pictures, tmp_path / "m"), Canvas(320, 240), "similarity")
-    assert not len(motion.cuts)
-    assert motion.confidence[8] < 0.5
+    motion = pairwise_motion(follow(pictures, tmp_path / "m"), Canvas(320, 240), "similarity")
+    assert not len(motion.timeline.cuts)
+    assert motion.evidence.confidence[8] < 0.5
 
 
 def test_black_frames_have_no_marks_and_no_confidence(tmp_path):
     rng = np.random.default_rng(6)
     dark = [(16 + rng.normal(0, 1.2, (240, 320))).astype(np.uint8) for _ in range(6)]
-    motion = camera_motion(follow(dark, tmp_path / "m"), Canvas(320, 240), "similarity")
-    assert motion.confidence[1:].max() < 0.3
+    motion = pairwise_motion(follow(dark, tmp_path / "m"), Canvas(320, 240), "similarity")
+    assert motion.evidence.confidence[1:].max() < 0.3
     assert np.abs(motion.trusted.b).max() < 0.5
 
 
 def test_motion_survives_being_kept(walk, tmp_path):
-    write_motion(walk.motion, tmp_path)
-    again = read_motion(tmp_path, "similarity")
+    save(walk.motion, tmp_path / "m.npz")
+    again = load(tmp_path / "m.npz", CameraMotion)
     assert (again.steps.a == walk.motion.steps.a).all()
-    assert (again.steering == walk.motion.steering).all()
+    assert (again.evidence.steering == walk.motion.evidence.steering).all()
     assert again.segments == walk.motion.segments
 
 

@@ -4,10 +4,11 @@ import cv2
 import numpy as np
 import pytest
 
-from keen_horizon.core.geometry.bend import COLUMNS, ROWS, DisplacementGrid
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.geometry.chain import View, WarpChain
+from keen_horizon.core.geometry.chain import WarpChain
+from keen_horizon.core.geometry.displacement import COLUMNS, ROWS, DisplacementGrid
 from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.geometry.view import View
 from keen_horizon.core.media.decode import Picture
 from keen_horizon.core.picture.warp import Sampler, chroma_matrix, sampler_of, warp_planes
 
@@ -117,9 +118,10 @@ def test_a_chain_that_bends_is_drawn_as_it_is_evaluated():
     luma, colour = ramp(160, 120, 1), ramp(80, 60, 2)
     even = np.full((1, ROWS, COLUMNS), 6 + 0j, np.complex64)
     growing = even * np.linspace(0, 1, COLUMNS, dtype=np.float32)
-    identity = Similarities.identity(1)
+    still = Similarities.none(1)
     for nodes in (even, growing):
-        chain = WarpChain(canvas, View(canvas, zoom=1.2), identity, DisplacementGrid(canvas, nodes))
+        stages = (DisplacementGrid(canvas, nodes), still)
+        chain = WarpChain(canvas, View(canvas, zoom=1.2), stages, 1)
         out = blank(120, 160)
         warp_planes(picture_of(luma, colour), sampler_of(chain), out, bare=False)
         x, y = np.meshgrid(np.arange(160.0), np.arange(120.0))

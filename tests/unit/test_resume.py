@@ -8,11 +8,13 @@ import pytest
 
 from keen_horizon.core import pipeline
 from keen_horizon.core.errors import DamagedMedia
-from keen_horizon.core.geometry.chain import View, WarpChain
+from keen_horizon.core.geometry.chain import WarpChain
 from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.geometry.view import View
 from keen_horizon.core.media import segments
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import Scan, scan
+from keen_horizon.core.pipeline.render_clip import Drawing
 from keen_horizon.core.tracking import tracks as measure_module
 
 
@@ -102,21 +104,20 @@ def test_a_render_goes_on_and_is_one_film(make_clip, tmp_path, options):
     found = scan(path)
     # Left shaking, so that every frame is unlike its neighbours.
     canvas = found.probe.canvas
-    chain = WarpChain(canvas, View(canvas), Similarities.identity(37))
+    drawing = Drawing(WarpChain(canvas, View(canvas), (Similarities.none(37),), 37))
     room = tmp_path / "room"
     room.mkdir()
     once, parts = tmp_path / "once.mp4", tmp_path / "parts.mp4"
-    options = {"bare": False}
-    pipeline.render(path, found, chain, 2, once, **options)
-    options["room"] = room
+    pipeline.render(path, found, drawing, 2, once)
     with pytest.raises(BrokenOffError):
-        pipeline.render(path, found, chain, 2, parts, progress=breaking_off(27), **options)
+        pipeline.render(path, found, drawing, 2, parts, progress=breaking_off(27), room=room)
     assert not parts.exists()
     assert len(list(room.glob("*.part"))) == 0
     kept = {p.name: p.stat().st_mtime_ns for p in room.iterdir()}
     assert len(kept) == 2
     seen: list[int] = []
-    said = pipeline.render(path, found, chain, 2, parts, progress=begin_and_count(seen), **options)
+    counting = begin_and_count(seen)
+    said = pipeline.render(path, found, drawing, 2, parts, progress=counting, room=room)
     assert seen[0] == 23
     assert {name: (room / name).stat().st_mtime_ns for name in kept} == kept
     assert (said.frame_count, said.width) == (37, 320)

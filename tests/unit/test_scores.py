@@ -6,6 +6,7 @@ import pytest
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.quality import scores
+from tests.motions import output_steps
 
 CANVAS = Canvas(1280, 720)
 T = np.arange(300) / 30
@@ -16,7 +17,8 @@ def steps_of(path: np.ndarray) -> Similarities:
 
 
 def shake(path: np.ndarray, times: np.ndarray = T) -> float:
-    return scores.shake(steps_of(path), times, [(0, len(path))], CANVAS)
+    moved = scores.place_steps(steps_of(path), CANVAS)
+    return scores.shake(moved, times, [(0, len(path))])
 
 
 def test_shake_of_a_sine_is_its_rms():
@@ -43,11 +45,11 @@ def test_a_few_frames_count_as_straight_motion_plus_shake():
 
 def test_output_steps_are_the_source_steps_where_nothing_is_corrected():
     steps = steps_of(5 * np.sin(T) + 2j * T)
-    same = scores.output_steps(steps, Similarities.identity(len(T)))
+    same = output_steps(steps, Similarities.none(len(T)))
     assert np.allclose(same.b, steps.b)
     # A correction that undoes the motion leaves a picture that does not move.
     undone = Similarities(np.ones(len(T), complex), np.cumsum(steps.b))
-    assert np.allclose(scores.output_steps(steps, undone).b, 0)
+    assert np.allclose(output_steps(steps, undone).b, 0)
 
 
 def test_stability_score_tells_slow_from_fast():

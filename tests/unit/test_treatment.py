@@ -7,7 +7,22 @@ import jsonschema
 import pytest
 
 from keen_horizon.core.errors import BadSetting
-from keen_horizon.core.treatment import Treatment, parse, read, schema, with_settings
+from keen_horizon.core.stations import STATIONS
+from keen_horizon.core.stations.frame import FRAME
+from keen_horizon.core.treatment import (
+    Treatment,
+    digest,
+    parse,
+    read,
+    schema,
+    with_settings,
+    with_stations,
+)
+from keen_horizon.core.treatment import upgrade as upgrades
+from keen_horizon.core.treatment.schema import settings_table
+
+HOME = Path(__file__).parents[2]
+STORED = sorted((HOME / "tests" / "treatments").glob("*.json"))
 
 
 def test_the_default_fits_its_schema_and_comes_back_unchanged():
@@ -86,9 +101,102 @@ def test_files(tmp_path):
 
 
 def test_switched_off_frame_leaves_edges():
-    assert parse({"frame": {"on": False, "edge": "fill"}}).edge == "leave"
+    off = parse({"frame": {"on": False, "edge": "fill"}})
+    assert off.of(FRAME).rule == "leave"
 
 
 def test_the_published_schema_is_the_present_one():
-    path = Path(__file__).parents[2] / "docs" / "treatment.schema.json"
+    path = HOME / "docs" / "treatment.schema.json"
     assert json.loads(path.read_text()) == schema(), "./keen treatment --schema > docs/..."
+
+
+def test_the_published_table_of_settings_is_the_present_one():
+    text = (HOME / "docs" / "formats.md").read_text()
+    assert settings_table() in text, "./keen treatment --table"
+
+
+# --- treatments of before -------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("path", STORED, ids=lambda path: path.stem)
+def test_every_treatment_that_was_ever_stored_opens_and_says_the_same(path):
+    stored = json.loads(path.read_text())
+    opened = parse(stored).as_data()
+    for station in STATIONS:
+        for name, value in stored.get(station.name, {}).items():
+            assert opened[station.name][name] == value, f"{station.name}.{name}"
+    assert opened["keys"] == stored.get("keys", {})
+
+
+def test_a_treatment_from_the_future_is_refused_in_words():
+    with pytest.raises(BadSetting, match=r"version 7 of the format.*versions up to \d"):
+        parse({"version": 7, "motion": {"calm": 3}})
+
+
+def test_older_versions_go_through_every_upgrade_in_turn(monkeypatch):
+    def renamed(data):
+        motion = dict(data.get("motion", {}))
+        if "steadiness" in motion:
+            motion["calm"] = motion.pop("steadiness")
+        return data | {"motion": motion}
+
+    monkeypatch.setattr(upgrades, "VERSION", 3)
+    monkeypatch.setattr(upgrades, "UPGRADES", {1: renamed, 2: lambda data: data | {"keys": {}}})
+    raised = upgrades.upgrade({"version": 1, "motion": {"steadiness": 12.0}})
+    assert raised == {"version": 3, "motion": {"calm": 12.0}, "keys": {}}
+    assert upgrades.upgrade({"version": 3, "motion": {}}) == {"version": 3, "motion": {}}
+
+
+# --- what depends on what -------------------------------------------------------------------------
+
+
+def test_a_digest_changes_with_what_matters_and_with_nothing_else():
+    plain = Treatment()
+    calmer = with_settings(plain, ["motion.calm=70"])
+    assert digest(calmer, "map") != digest(plain, "map")
+    assert digest(calmer, "motion") == digest(plain, "motion")
+    bent = with_settings(plain, ["lens.model=brown", "lens.k1=-0.2"])
+    for part in ("tracks", "motion", "map"):
+        assert digest(bent, part) != digest(plain, part)
+    # Who found a lens changes nothing in the picture; nor does what a switched-off station holds.
+    told = with_settings(bent, ["lens.found_by=numbers", "lens.residual=0.3"])
+    assert digest(told, "map") == digest(bent, "map")
+    off = with_settings(bent, ["lens.on=false"])
+    assert digest(off, "map") == digest(plain, "map")
+    # Stiffness is of a mesh, and there is none.
+    assert digest(with_settings(plain, ["motion.stiffness=80"]), "map") == digest(plain, "map")
+
+
+def test_keyframes_are_part_of_what_a_digest_depends_on():
+    keyed = parse({"keys": {"lens.amount": [{"frame": 3, "value": 10.0}]}})
+    assert digest(keyed, "map") == digest(Treatment(), "map")  # no lens: no effect
+    bent = with_settings(Treatment(), ["lens.model=brown", "lens.k1=-0.2"])
+    with_key = parse(bent.as_data() | {"keys": keyed.as_data()["keys"]})
+    assert digest(with_key, "tracks") != digest(bent, "tracks")
+
+
+# --- copies ---------------------------------------------------------------------------------------
+
+
+def test_a_copied_station_is_not_overridden_by_keyframes_that_were_there():
+    source = with_settings(Treatment(), ["lens.model=brown", "lens.focal=0.832", "lens.k1=-0.2"])
+    key = {"frame": 1, "value": 1.5}
+    target = parse({"keys": {"lens.focal": [key], "frame.extra_zoom": [key]}})
+    copied = with_stations(target, source, ["lens"])
+    assert copied.lens.focal == 0.832
+    assert "lens.focal" not in copied.keys
+    assert "frame.extra_zoom" in copied.keys  # of a station that was not copied
+
+
+def test_a_copied_lens_does_not_claim_edges_that_stayed_behind():
+    edge = {"frame": 0, "points": [[0.1, 0.1], [0.9, 0.1]]}
+    source = parse({"lens": {"model": "brown", "k1": -0.2, "found_by": "edges", "edges": [edge]}})
+    copied = with_stations(Treatment(), source, ["lens"])
+    assert copied.lens.edges == ()
+    assert copied.lens.found_by == "clip"
+
+
+def test_places_are_refused_with_what_a_place_is():
+    with pytest.raises(BadSetting) as refused:
+        parse({"motion": {"hold": [{"frame": 0, "at": [5, 0.5]}]}})
+    assert "motion.hold.0.at.0 cannot be 5; allowed: a number from" in str(refused.value)

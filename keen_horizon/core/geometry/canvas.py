@@ -16,8 +16,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-Points = NDArray[np.float64]
-Complex = NDArray[np.complex128]
+from ..stored import stored
+from ..types import Complex, Points
 
 
 def along_sides(corners: Complex, count: int) -> Complex:
@@ -27,6 +27,7 @@ def along_sides(corners: Complex, count: int) -> Complex:
     return np.asarray(sides.ravel())
 
 
+@stored
 @dataclass(frozen=True)
 class Canvas:
     """Size of a picture in pixels, and the width of a pixel over its height."""

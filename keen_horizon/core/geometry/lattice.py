@@ -11,7 +11,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from .canvas import Canvas, Points
+from ..types import Points
+from .canvas import Canvas
 
 
 def lattice_points(output: Canvas, columns: int, rows: int) -> Points:

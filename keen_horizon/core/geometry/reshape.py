@@ -1,23 +1,27 @@
 """What the editor reshapes by hand, after everything else: square up, edge stretch, swell.
 
-The last part of the view: points of the output's plane, zoom and offset undone, to the steadied
-plane. All backward, as everything in the chain.
+The outermost stage: points of the plane that the view shows, to the steadied plane. All backward,
+as everything in the chain.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from .canvas import Canvas, Complex
+from ..stored import stored
+from ..types import AnyArray, Complex, Frames, Real
+from .canvas import Canvas
+from .stage import Smoothness, WarpStage
 
-Real = NDArray[np.float64]
 STEEPEST = 3.0  # slope of the pull at an edge: see :func:`edge_stretch_map`
 LEAST_SLOPE = 0.1  # of a swell: it pinches, but never folds
+NEWTON_ROUNDS = 12  # of undoing a stretch or a swell: both rise, and bend gently
 
 
+@stored
 @dataclass(frozen=True)
 class Swell:
     """Discs that are magnified. ``centre`` complex and ``radius`` in scene units, ``strength``,
@@ -30,17 +34,35 @@ class Swell:
     rim: float
     twin: bool
 
-    def __getitem__(self, frames: slice | NDArray[np.intp]) -> Swell:
+    def __getitem__(self, frames: Frames) -> Swell:
         return Swell(
             self.centre[frames], self.radius[frames], self.strength[frames], self.rim, self.twin
         )
 
-    def apply(self, z: Complex) -> Complex:
+    def to_source(self, z: Complex) -> Complex:
         """Points ``(n, m)`` to where they come from."""
-        for centre in (self.centre, -self.centre)[: 1 + self.twin]:
+        for centre in self._centres:
             away = z - centre[:, None]
             z = centre[:, None] + away * self._factor(np.abs(away) / self.radius[:, None])
         return z
+
+    def to_output(self, z: Complex) -> Complex:
+        """And back."""
+        for centre in reversed(self._centres):
+            away = z - centre[:, None]
+            reach = np.abs(away) / self.radius[:, None]
+            u = reach.copy()
+            for _ in range(NEWTON_ROUNDS):
+                step = 1e-6
+                here = u * self._factor(u)
+                slope = ((u + step) * self._factor(u + step) - here) / step
+                u = np.maximum(u - (here - reach) / np.maximum(slope, LEAST_SLOPE), 0.0)
+            z = centre[:, None] + away * np.where(reach > 1e-12, u / np.maximum(reach, 1e-12), 1.0)
+        return z
+
+    @property
+    def _centres(self) -> tuple[Complex, ...]:
+        return (self.centre, -self.centre)[: 1 + self.twin]
 
     def _factor(self, u: Real) -> Real:
         v = np.clip((1 - u) / self.rim, 0.0, 1.0)
@@ -60,8 +82,9 @@ def mildest_pinch(rim: float) -> float:
     return float(1 / (1 + (1 - LEAST_SLOPE) / max(falls, 1e-9)))
 
 
+@stored
 @dataclass(frozen=True)
-class Shape:
+class Reshape(WarpStage):
     """All three; ``homography`` ``(n, 3, 3)`` on scene points, ``pulls`` ``(n, 4)`` shares of the
     half picture by which the left, right, top and bottom are pulled outwards."""
 
@@ -70,30 +93,49 @@ class Shape:
     pulls: Real | None = None
     swell: Swell | None = None
 
-    def __getitem__(self, frames: slice | NDArray[np.intp]) -> Shape:
-        return Shape(
+    side: ClassVar[Literal["output", "source"]] = "output"
+
+    @property
+    def smoothness(self) -> Smoothness:
+        return Smoothness.CURVED
+
+    def __getitem__(self, frames: Frames) -> Reshape:
+        return Reshape(
             self.canvas,
             self.homography[frames] if self.homography is not None else None,
             self.pulls[frames] if self.pulls is not None else None,
             self.swell[frames] if self.swell is not None else None,
         )
 
-    def apply(self, z: Complex) -> Complex:
-        """Points ``(n, m)``, those of a frame a row, to the steadied plane."""
+    def to_source(self, points: Complex) -> Complex:
+        z = points
         if self.homography is not None:
-            h = self.homography[:, :, :, None]
-            x, y = z.real, z.imag
-            u, v, w = (h[:, i, 0] * x + h[:, i, 1] * y + h[:, i, 2] for i in range(3))
-            # What lies behind the horizon of a steep perspective belongs to no pixel.
-            w = np.where(w > 1e-3, w, 1e-3)
-            z = u / w + 1j * v / w
+            z = _projected(self.homography, z)
         if self.pulls is not None:
             left, right, top, bottom = (self.pulls[:, i, None] for i in range(4))
             hu, hv = self.canvas.half
-            z = hu * edge_stretch_map(z.real / hu, left, right) + 1j * hv * edge_stretch_map(
-                z.imag / hv, top, bottom
-            )
-        return z if self.swell is None else self.swell.apply(z)
+            across = edge_stretch_map(z.real / hu, left, right)
+            z = hu * across + 1j * hv * edge_stretch_map(z.imag / hv, top, bottom)
+        return z if self.swell is None else self.swell.to_source(z)
+
+    def to_output(self, points: Complex) -> Complex:
+        z = points if self.swell is None else self.swell.to_output(points)
+        if self.pulls is not None:
+            left, right, top, bottom = (self.pulls[:, i, None] for i in range(4))
+            hu, hv = self.canvas.half
+            across = _stretch_undone(z.real / hu, left, right)
+            z = hu * across + 1j * hv * _stretch_undone(z.imag / hv, top, bottom)
+        if self.homography is not None:
+            z = _projected(np.asarray(np.linalg.inv(self.homography)), z)
+        return z
+
+
+def _projected(h: AnyArray, z: Complex) -> Complex:
+    x, y = z.real, z.imag
+    u, v, w = (h[:, i, 0, None] * x + h[:, i, 1, None] * y + h[:, i, 2, None] for i in range(3))
+    # What lies behind the horizon of a steep perspective belongs to no pixel.
+    w = np.where(w > 1e-3, w, 1e-3)
+    return np.asarray(u / w + 1j * v / w)
 
 
 def edge_stretch_map(u: Real, low: Real, high: Real) -> Real:
@@ -106,6 +148,17 @@ def edge_stretch_map(u: Real, low: Real, high: Real) -> Real:
     d = np.abs(u)
     pull = np.where(d <= 1, d**3, STEEPEST * d - 2)
     return np.asarray(u - np.where(u < 0, -low, high) * pull)
+
+
+def _stretch_undone(v: Real, low: Real, high: Real) -> Real:
+    """The ``u`` that :func:`edge_stretch_map` takes to ``v``, by Newton's method."""
+    share = np.where(v < 0, low, high)
+    u = np.asarray(v, float)
+    for _ in range(NEWTON_ROUNDS):
+        d = np.abs(u)
+        slope = 1 - share * np.where(d <= 1, STEEPEST * d * d, STEEPEST)
+        u = u - (edge_stretch_map(u, low, high) - v) / np.maximum(slope, 0.05)
+    return u
 
 
 def edge_stretch(pull: float) -> float:

@@ -7,29 +7,44 @@ A similarity maps ``z`` to ``a z + b``: ``a = s * exp(i r)`` turns by ``r`` radi
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar, Self
 
 import numpy as np
-from numpy.typing import NDArray
 
-from .canvas import Canvas, Complex
+from ..stored import stored
+from ..types import Complex, Flags, Frames, Real
+from .motion import Motion
+from .stage import Smoothness
 
 
+@stored
 @dataclass(frozen=True)
-class Similarities:
-    """``n`` similarities: ``a`` and ``b`` are complex128 arrays of shape ``(n,)``."""
+class Similarities(Motion):
+    """``n`` similarities: ``a`` and ``b`` are complex128 arrays of shape ``(n,)``.
+
+    Tangent coordinates are the log of the scale, the turn, and the shift right and down.
+    """
 
     a: Complex
     b: Complex
 
+    components: ClassVar[tuple[str, ...]] = ("size", "roll", "across", "updown")
+    blocks: ClassVar[tuple[slice, ...]] = (slice(0, 2), slice(2, 4))
+
     @classmethod
-    def identity(cls, n: int) -> Similarities:
+    def none(cls, n: int) -> Self:
+        """``n`` maps that move nothing."""
         return cls(np.ones(n, np.complex128), np.zeros(n, np.complex128))
+
+    @property
+    def smoothness(self) -> Smoothness:
+        return Smoothness.AFFINE
 
     def __len__(self) -> int:
         return len(self.a)
 
-    def __getitem__(self, where: slice | NDArray[np.intp]) -> Similarities:
-        return Similarities(self.a[where], self.b[where])
+    def __getitem__(self, frames: Frames) -> Self:
+        return type(self)(self.a[frames], self.b[frames])
 
     def after(self, first: Similarities) -> Similarities:
         """The maps that apply ``first``, then ``self``.
@@ -39,54 +54,90 @@ class Similarities:
         >>> turn.after(move).apply(np.array([1 + 0j]))
         array([[0.+4.j]])
         """
-        return Similarities(self.a * first.a, self.a * first.b + self.b)
+        # Shifts after shifts are shifts; whatever turns makes the whole turn.
+        kind = type(self) if isinstance(first, type(self)) else Similarities
+        return kind(self.a * first.a, self.a * first.b + self.b)
 
-    def inverse(self) -> Similarities:
-        return Similarities(1.0 / self.a, -self.b / self.a)
+    def inverse(self) -> Self:
+        return type(self)(1.0 / self.a, -self.b / self.a)
 
-    def apply(self, z: Complex) -> Complex:
-        """Map points ``(m,)`` by each of the ``n`` maps, giving ``(n, m)``."""
-        return self.a[:, None] * z[None, :] + self.b[:, None]
+    def apply(self, points: Complex) -> Complex:
+        return np.asarray(self.a[:, None] * points + self.b[:, None])
+
+    to_source = apply
+
+    def to_output(self, points: Complex) -> Complex:
+        return np.asarray((points - self.b[:, None]) / self.a[:, None])
+
+    def log(self) -> Real:
+        turned = np.log(self.a)
+        return np.stack([turned.real, turned.imag, self.b.real, self.b.imag], axis=-1)
+
+    def exp(self, tangents: Real) -> Self:
+        size, roll, across, updown = tangents.T
+        return type(self)(np.exp(size + 1j * roll), across + 1j * updown)
+
+    def still(self, where: Flags) -> Self:
+        return type(self)(np.where(where, 1.0 + 0j, self.a), np.where(where, 0j, self.b))
+
+    def cumulative(self) -> Self:
+        a = np.asarray(np.cumprod(self.a))
+        # b[t] = a[t-1] * own b[t] + b[t-1]
+        before = np.concatenate([np.ones(1, complex), a[:-1]])
+        return type(self)(a, np.asarray(np.cumsum(before * self.b)))
+
+    def transport(self) -> Real:
+        out = np.zeros((len(self), 4, 4))
+        out[:, 0, 0] = out[:, 1, 1] = 1.0
+        out[:, 2:, 2:] = self.linear_parts
+        return out
+
+    def jacobian(self, points: Complex) -> Real:
+        one, zero = np.ones(len(points)), np.zeros(len(points))
+        right = np.stack([points.real, -points.imag, one, zero], axis=-1)
+        down = np.stack([points.imag, points.real, zero, one], axis=-1)
+        return np.stack([right, down], axis=1)
 
     @property
-    def rebased(self) -> Similarities:
-        """The same steps as a stretch of their own: it begins with none."""
-        a, b = self.a.copy(), self.b.copy()
-        a[:1], b[:1] = 1.0, 0.0
-        return Similarities(a, b)
-
-    def toward_identity(self, share: NDArray[np.float64]) -> Similarities:
-        """Each map weakened to ``share`` (0 = identity, 1 = itself); ``share`` is ``(n,)``."""
-        return Similarities(np.exp(share * np.log(self.a)), share * self.b)
-
-    @property
-    def linear_parts(self) -> NDArray[np.float64]:
+    def linear_parts(self) -> Real:
         """``(n, 2, 2)``: the maps without their shifts, on columns ``(u, v)``."""
         a = self.a
         return np.stack([np.stack([a.real, -a.imag], -1), np.stack([a.imag, a.real], -1)], axis=-2)
 
     @property
-    def matrices(self) -> NDArray[np.float64]:
-        """``(n, 3, 3)``: the maps on homogeneous columns ``(u, v, 1)`` of the scene plane."""
+    def matrices(self) -> Real:
         m = np.zeros((len(self), 3, 3))
         m[:, :2, :2] = self.linear_parts
         m[:, 0, 2], m[:, 1, 2], m[:, 2, 2] = self.b.real, self.b.imag, 1.0
         return m
 
-    def pixel_matrices(self, canvas: Canvas) -> NDArray[np.float64]:
-        """``(n, 3, 3)``: the same maps acting on pixels of ``canvas`` (source pixels)."""
-        scene = canvas.scene_matrix
-        return np.linalg.inv(scene) @ self.matrices @ scene
+
+@stored
+@dataclass(frozen=True)
+class Shifts(Similarities):
+    """Similarities that neither turn nor scale: ``a`` is 1 throughout."""
+
+    components = ("across", "updown")
+    blocks = (slice(0, 2),)
+
+    def log(self) -> Real:
+        return np.stack([self.b.real, self.b.imag], axis=-1)
+
+    def exp(self, tangents: Real) -> Self:
+        across, updown = tangents.T
+        return type(self)(np.ones(len(tangents), complex), across + 1j * updown)
+
+    def transport(self) -> Real:
+        return np.broadcast_to(np.eye(2), (len(self), 2, 2))
+
+    def jacobian(self, points: Complex) -> Real:
+        return np.broadcast_to(np.eye(2), (len(points), 2, 2))
 
 
-def cumulative_pose(steps: Similarities) -> Similarities:
-    """Pose of each frame in the first frame's plane.
-
-    ``steps[t]`` maps frame ``t - 1`` to frame ``t`` (``steps[0]`` is ignored); the result's entry
-    ``t`` maps frame ``t`` back to frame 0, so that ``pose[t] = pose[t-1] after inverse(steps[t])``.
-    """
-    back = steps.inverse()
-    a = np.cumprod(np.concatenate([[1.0 + 0j], back.a[1:]]))
-    # pose_b[t] = pose_a[t-1] * back_b[t] + pose_b[t-1]
-    b = np.cumsum(np.concatenate([[0j], a[:-1] * back.b[1:]]))
-    return Similarities(a, b)
+def nearest_similarity(places: Complex, moved: Complex) -> Similarities:
+    """The similarities that take ``places`` ``(m,)`` nearest to where they ``moved`` ``(n, m)``:
+    least squares, exact if that is what they did."""
+    middle, there = places.mean(), moved.mean(axis=1)
+    away = places - middle
+    a = ((moved - there[:, None]) * away.conj()).sum(axis=1) / (np.abs(away) ** 2).sum()
+    return Similarities(a, there - a * middle)

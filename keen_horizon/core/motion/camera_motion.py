@@ -2,43 +2,141 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
+from types import MappingProxyType
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry.bend import RollingShutterWarp
-from ..geometry.similarity import Similarities
-from ..lens.lens import Lens
-from .robust_fit import Model
+from ..geometry.lens import Lens
+from ..geometry.motion import Motion
+from ..geometry.rolling_shutter import RollingShutterWarp
+from ..stored import stored
+from ..types import Complex, Flags, Indices, Real
 
-SIMPLEST_FIRST = ("shift", "similarity", "rotation", "perspective", "mesh")
-NAMES = {
-    "shift": "shift",
-    "similarity": "shift, roll and scale",
-    "rotation": "camera rotation",
-    "perspective": "perspective",
-    "mesh": "a mesh",
-}
+DisplacementField = NDArray[np.complex64]  # (n, rows, columns) at the nodes of a DisplacementGrid
+MOTION_MODELS: Mapping[str, str] = MappingProxyType(
+    {
+        "shift": "shift",
+        "similarity": "shift, roll and scale",
+        "rotation": "camera rotation",
+        "perspective": "perspective",
+        "mesh": "a mesh",
+    }
+)
+"""The one table of models, simplest first, each with what a sentence calls it."""
+WEAK = 0.3  # confidence below which a frame is called weak
+SURE = 0.5  # confidence from which on a step is believed whole
 
 
+def _no_flags() -> Flags:
+    return np.zeros(0, bool)
+
+
+@stored
 @dataclass(frozen=True)
-class LocalMotion:
-    """``steps`` ``(n, rows, columns)`` complex64: what ``model`` adds to the similarity step from
-    frame ``t - 1`` to ``t``, at the nodes of a :class:`.DisplacementGrid`, scene units;
-    none where it is None. A turning camera needs none: with its ``focal`` length, scene units, its
-    similarity tells all.
+class Timeline:
+    """Where ``n`` frames lie: ``times`` ``(n,)`` seconds; ``cuts`` as :func:`.find_cuts`, counted
+    from the start of the range, as everything of a motion is; ``first`` is the range's first frame
+    in the recording; ``blurred`` ``(n,)`` as :func:`.blurred_frames`."""
+
+    times: Real
+    cuts: Indices
+    first: int = 0
+    blurred: Flags = field(default_factory=_no_flags)
+
+    def __len__(self) -> int:
+        return len(self.times)
+
+    @property
+    def frames(self) -> Indices:
+        """``(n,)`` the frames' numbers in the recording."""
+        return self.first + np.arange(len(self.times))
+
+    @property
+    def segments(self) -> list[tuple[int, int]]:
+        """Stretches between cuts as ``[start, end)``."""
+        edges = [0, *self.cuts.tolist(), len(self)]
+        return list(pairwise(edges))
+
+    def window(self, start: int, stop: int) -> Timeline:
+        """That of some frames alone."""
+        inside = (self.cuts > start) & (self.cuts < stop)
+        return Timeline(
+            self.times[start:stop],
+            self.cuts[inside] - start,
+            self.first + start,
+            self.blurred[start:stop],
+        )
+
+
+@stored
+@dataclass(frozen=True)
+class Evidence:
+    """What speaks for each step, and how well.
+
+    ``tracks`` ``(n,)`` counts those that steer; ``confidence`` ``(n,)`` in 0..1; ``residual``
+    ``(n,)`` is the rms distance of steering tracks from the fit, scene units; ``steering`` bool,
+    one per sighting, and ``excluded`` likewise (empty if none is).
     """
 
-    model: str
-    steps: NDArray[np.complex64] | None
-    focal: float | None = None
+    tracks: NDArray[np.int64]
+    confidence: Real
+    residual: Real
+    steering: Flags = field(default_factory=_no_flags)
+    excluded: Flags = field(default_factory=_no_flags)
+
+    @property
+    def weight(self) -> Real:
+        """``(n,)`` how far a step is believed, 0..1."""
+        c = np.clip(self.confidence / SURE, 0.0, 1.0)
+        return np.asarray(c * c * (3 - 2 * c))
+
+    @property
+    def weak(self) -> Flags:
+        """``(n,)`` whether a frame could not be measured surely."""
+        return np.asarray(self.confidence < WEAK)
+
+    def window(self, start: int, stop: int) -> Evidence:
+        """That of some frames alone; it knows of no single tracks."""
+        part = slice(start, stop)
+        return Evidence(self.tracks[part], self.confidence[part], self.residual[part])
 
 
+@stored
 @dataclass(frozen=True)
-class Choice:
-    """The model that a clip asks for. ``left`` is what each leaves of held-out marks, rms px;
+class Wobble:
+    """``source`` ``(n, 54)`` as :func:`.local_wobble`; ``unskewed`` is what is left of it once the
+    rows are put right, None if they are not; ``mesh`` the displacement field of the usual
+    stiffness that it was found by."""
+
+    source: NDArray[np.complex64]
+    unskewed: NDArray[np.complex64] | None = None
+    mesh: DisplacementField | None = None
+
+    @property
+    def left_by_shutter(self) -> NDArray[np.complex64]:
+        """What the shutter's correction, if there is one, leaves."""
+        return self.source if self.unskewed is None else self.unskewed
+
+    @property
+    def rms_left_by_shutter(self) -> float:
+        """Rms of that over all places and frames, scene units."""
+        return float(np.sqrt((np.abs(self.left_by_shutter) ** 2).mean()))
+
+    def window(self, start: int, stop: int) -> Wobble:
+        """That of some frames alone."""
+        part = slice(start, stop)
+        return Wobble(*(None if v is None else v[part]
+                        for v in (self.source, self.unskewed, self.mesh)))  # type: ignore[arg-type]  # fmt: skip
+
+
+@stored
+@dataclass(frozen=True)
+class ModelChoice:
+    """The model that a clip asks for. ``left`` is what each leaves of held-out tracks, rms px;
     ``wobble`` what the chosen one leaves, rms px, against ``limit``."""
 
     model: str
@@ -49,31 +147,33 @@ class Choice:
     @property
     def why(self) -> str:
         """One sentence."""
-        said = f"{NAMES[self.model].capitalize()}: marks it was not fitted to miss by "
+        said = f"{MOTION_MODELS[self.model].capitalize()}: marks it was not fitted to miss by "
         said += f"{self.left[self.model]:.2f} px"
-        order = [name for name in SIMPLEST_FIRST if name in self.left]
+        order = [name for name in MOTION_MODELS if name in self.left]
         at = order.index(self.model)
         best = min(order[at + 1 :], key=lambda name: self.left[name], default=None)
         if best is not None and self.left[best] < 0.99 * self.left[self.model]:
-            said += f" ({NAMES[best]} would only bring {self.left[best]:.2f} px)"
+            said += f" ({MOTION_MODELS[best]} would only bring {self.left[best]:.2f} px)"
         elif at > 0:
-            said += f" (with {NAMES[order[at - 1]]} by {self.left[order[at - 1]]:.2f} px)"
+            before = order[at - 1]
+            said += f" (with {MOTION_MODELS[before]} by {self.left[before]:.2f} px)"
         said += f", and it leaves {self.wobble:.2f} px of wobble"
         return said + ("." if self.wobble <= self.limit else f", over the limit of {self.limit:g}.")
 
 
+@stored
 @dataclass(frozen=True)
 class PointTrack:
-    """``places`` ``(n,)`` complex, scene units, NaN where the point is not known; ``sure`` ``(n,)``
-    correlation with the pattern, 0..1; ``note`` why there is nothing, if so."""
+    """``places`` ``(n,)`` complex, scene units, NaN where the point is not known; ``likeness``
+    ``(n,)`` correlation with the pattern, 0..1; ``note`` why there is nothing, if so."""
 
-    places: NDArray[np.complex128]
-    sure: NDArray[np.float64]
+    places: Complex
+    likeness: Real
     note: str = ""
 
     def window(self, start: int, stop: int) -> PointTrack:
         """The track of some frames alone."""
-        return PointTrack(self.places[start:stop], self.sure[start:stop], self.note)
+        return PointTrack(self.places[start:stop], self.likeness[start:stop], self.note)
 
     @classmethod
     def nothing(cls, n: int, note: str) -> PointTrack:
@@ -81,105 +181,75 @@ class PointTrack:
         return cls(np.full(n, np.nan + 0j), np.zeros(n), note)
 
     @property
-    def known(self) -> NDArray[np.bool_]:
+    def known(self) -> Flags:
         return np.isfinite(self.places)
 
 
+@stored
+@dataclass(frozen=True)
+class LensEvidence:
+    """What tracks miss the motion by, px of the recorded picture: as ``recorded``, and
+    ``undistorted``."""
+
+    recorded: float | None
+    undistorted: float | None
+
+
+@stored
 @dataclass(frozen=True)
 class CameraMotion:
     """Motion of ``n`` frames.
 
-    ``steps`` maps scene points of frame ``t - 1`` to frame ``t`` (identity at 0 and at cuts);
-    ``marks`` ``(n,)`` counts those that steer; ``confidence`` ``(n,)`` in 0..1; ``residual``
-    ``(n,)`` is the rms distance of steering marks from the fit, scene units; ``steering`` bool, one
-    per record of the measure, and ``aside`` likewise (empty if none is). ``times`` ``(n,)``
-    seconds. ``cuts`` as :func:`find_cuts`, counted from the start of the range, as everything here
-    is; ``first`` is the range's first frame in the recording. ``local`` is what a richer model
-    adds, ``rows`` how the picture moved while it was read (the steps are then without that), and
-    ``choice`` why the model is what it is, if the clip was to decide; ``notes`` say what could not
-    be done. ``blurred`` ``(n,)`` as :func:`blurred_frames`; ``wobble`` ``(n, 54)`` as
-    :func:`.local_wobble`, where it was worked out; ``straight_wobble`` is what is left of it once
-    the rows are put right, if they are. ``held`` are the points that are to be held.
-    ``mesh`` are the steps of a mesh of the usual stiffness, where it was fitted for the wobble.
-    ``lens`` is what the marks were straightened through: the scene plane of everything here is
-    then the straight plane. ``bent_residual`` and ``straight_residual`` are what marks miss the
-    motion by without it and with it, px of the recorded picture.
+    ``steps`` maps the scene of frame ``t - 1`` to frame ``t`` (nothing at 0 and at cuts). ``model``
+    is one of :data:`MOTION_MODELS`; ``field`` is what a richer one adds to the steps. ``rows`` is
+    how the picture moved while it was read (the steps are then without that); ``lens`` what the
+    tracks were undistorted through: the scene plane of everything here is then the straight plane.
+    ``held`` are the points that are to be held, ``choice`` why the model is what it is, if the clip
+    was to decide; ``notes`` say what could not be done.
     """
 
-    model: Model
-    steps: Similarities
-    marks: NDArray[np.int64]
-    confidence: NDArray[np.float64]
-    residual: NDArray[np.float64]
-    steering: NDArray[np.bool_]
-    times: NDArray[np.float64]
-    cuts: NDArray[np.intp]
-    first: int = 0
-    aside: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
-    local: LocalMotion | None = None
+    model: str
+    steps: Motion
+    timeline: Timeline
+    evidence: Evidence
+    field: DisplacementField | None = None
+    wobble: Wobble | None = None
     rows: RollingShutterWarp | None = None
-    choice: Choice | None = None
-    notes: tuple[str, ...] = ()
-    blurred: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
-    wobble: NDArray[np.complex64] | None = None
-    straight_wobble: NDArray[np.complex64] | None = None
-    held: tuple[PointTrack, ...] = ()
-    mesh: NDArray[np.complex64] | None = None
     lens: Lens | None = None
-    bent_residual: float | None = None
-    straight_residual: float | None = None
+    lens_evidence: LensEvidence | None = None
+    held: tuple[PointTrack, ...] = ()
+    choice: ModelChoice | None = None
+    notes: tuple[str, ...] = ()
 
     def __len__(self) -> int:
         return len(self.steps)
 
-    def window(self, start: int, stop: int) -> CameraMotion:
-        """The motion of some frames alone, counted from the start of the range. It knows of no
-        single marks."""
-        part = slice(start, stop)
-        inside = (self.cuts > start) & (self.cuts < stop)
-        local, rows = self.local, self.rows
-        if local is not None and local.steps is not None:
-            local = replace(local, steps=local.steps[part])
-        return replace(
-            self,
-            steps=self.steps[part].rebased,
-            marks=self.marks[part],
-            confidence=self.confidence[part],
-            residual=self.residual[part],
-            steering=self.steering[:0],
-            times=self.times[part],
-            cuts=self.cuts[inside] - start,
-            first=self.first + start,
-            aside=self.aside[:0],
-            local=local,
-            rows=rows[part] if rows is not None else None,
-            blurred=self.blurred[part],
-            wobble=self.wobble[part] if self.wobble is not None else None,
-            straight_wobble=self.straight_wobble[part]
-            if self.straight_wobble is not None
-            else None,
-            mesh=self.mesh[part] if self.mesh is not None else None,
-            held=tuple(track.window(start, stop) for track in self.held),
-            lens=self.lens[part] if self.lens is not None else None,
-        )
-
     @property
     def segments(self) -> list[tuple[int, int]]:
         """Stretches between cuts as ``[start, end)``."""
-        edges = [0, *self.cuts.tolist(), len(self)]
-        return list(pairwise(edges))
+        return self.timeline.segments
 
     @property
-    def sure(self) -> NDArray[np.float64]:
-        """``(n,)`` how far a step is believed, 0..1."""
-        c = np.clip(self.confidence / 0.5, 0.0, 1.0)
-        return np.asarray(c * c * (3 - 2 * c))
-
-    @property
-    def trusted(self) -> Similarities:
+    def trusted(self) -> Motion:
         """The steps as far as they can be believed: none where there is no confidence.
 
         A step that is not believed counts as "the camera did not move", so the correction stays
         where it was: the picture then moves exactly as the source does, without a jump.
         """
-        return self.steps.toward_identity(self.sure)
+        return self.steps.toward_identity(self.evidence.weight)
+
+    def window(self, start: int, stop: int) -> CameraMotion:
+        """The motion of some frames alone, counted from the start of the range. It knows of no
+        single tracks."""
+        part = slice(start, stop)
+        return replace(
+            self,
+            steps=self.steps[part].rebased(),
+            timeline=self.timeline.window(start, stop),
+            evidence=self.evidence.window(start, stop),
+            field=self.field[part] if self.field is not None else None,
+            wobble=self.wobble.window(start, stop) if self.wobble is not None else None,
+            rows=self.rows[part] if self.rows is not None else None,
+            lens=self.lens[part] if self.lens is not None else None,
+            held=tuple(track.window(start, stop) for track in self.held),
+        )

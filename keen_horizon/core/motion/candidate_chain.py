@@ -14,8 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
-from ..tracking.correspondences import Correspondences
-from .ransac import votes
+from ..tracking.correspondences import Correspondences, votes
 from .robust_fit import Fit
 
 CARRIED = 6.0  # what it counts that all marks go on steering

@@ -13,9 +13,10 @@ from collections.abc import Callable, Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry.canvas import Canvas, Complex
+from ..geometry.canvas import Canvas
 from ..tracking.correspondences import Correspondences
-from .robust_fit import FADE_END, LEAST_TRUST, Model, fade, weighted
+from ..types import Complex, Real
+from .robust_fit import FADE_END, LEAST_TRUST, BaseModel, fade, weighted
 
 ROUNDS = 2
 REWEIGHTED = 3  # times within a round
@@ -23,13 +24,12 @@ DRIFTS = 0.00027  # of the half-diagonal: mean drift a frame at which a mark is 
 GROSS = 0.004  # likewise: a single miss larger than that is no drift
 LONG = 10  # sightings after which a mean is believed
 
-Real = NDArray[np.float64]
 Batches = Callable[[], Iterator[tuple[slice, Correspondences]]]
 
 
 def settle(
     a: Complex, b: Complex, steering: NDArray[np.bool_], batches: Batches, marks: int,
-    canvas: Canvas, model: Model,
+    canvas: Canvas, model: BaseModel,
 ) -> None:  # fmt: skip
     """Refit all steps ``a``, ``b`` ``(n,)`` in place, and who steers, one per record.
 

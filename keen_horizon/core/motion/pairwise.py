@@ -3,37 +3,35 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
-from ..geometry.similarity import Similarities
+from ..geometry.similarity import Shifts, Similarities
 from ..tracking.blur import blurred_frames
 from ..tracking.correspondences import Correspondences, correspondences
 from ..tracking.cuts import find_cuts
 from ..tracking.tracks import Tracks
-from .camera_motion import CameraMotion
+from ..types import Flags, Indices, Real
+from .camera_motion import CameraMotion, Evidence, Timeline
 from .candidate_chain import Candidates, chain_of
 from .dominant_plane import settle
-from .robust_fit import FADE_END, Fit, Model, fade, fits, weighted
+from .robust_fit import BaseModel, Fit, fits
 
 BATCH = 256  # pairs worked on at once: bounds memory whatever the clip's length
 KEPT = 8  # batches, at most, whose pairs are kept for the next round
 RECORDS_AT_ONCE = 1 << 18  # likewise
 SECOND_THOUGHTS = 4  # times that contradicted pairs are fitted again, at most
-REFIT_WIDTHS = np.array([5.0, 4.0, 3.0])  # of the fade, in those that a fit ends with
 CONTRADICTED = 0.5  # mean trust of the steering marks below which a pair is
 
 
-def camera_motion(
-    tracks: Tracks, canvas: Canvas, model: Model, aside: NDArray[np.bool_] | None = None,
+def pairwise_motion(
+    tracks: Tracks, canvas: Canvas, model: BaseModel, excluded: Flags | None = None,
     *, narrow: bool = False,
 ) -> CameraMotion:  # fmt: skip
     """Fit ``model`` to every frame pair of a measure of pictures of size ``canvas``.
 
-    Records marked in ``aside``, bool, one per record, do not take part. With ``narrow`` what is
+    Sightings marked in ``excluded``, bool, one each, do not take part. With ``narrow`` what is
     left is one subject: few marks close together are then enough to be believed.
 
     Where a subject fills much of the picture, single pairs may be fitted to it. So there are two
@@ -45,7 +43,7 @@ def camera_motion(
     n = len(tracks)
     found = _Found(n, len(tracks.records))
     candidates = Candidates(n, len(tracks.records))
-    batches = _Batches(tracks, canvas, aside)
+    batches = _Batches(tracks, canvas, excluded)
     for part, pairs in batches():
         both = fits(pairs, model, canvas, narrow=narrow)
         found.take(part, pairs, both[0])
@@ -58,7 +56,7 @@ def camera_motion(
         if not len(frames):
             break
         for start, stop in _runs(frames):
-            pairs = correspondences(tracks, canvas, np.arange(start, stop), aside)
+            pairs = correspondences(tracks, canvas, np.arange(start, stop), excluded)
             again = fits(pairs, model, canvas, trust[pairs.mark], narrow=narrow)[0]
             found.take(slice(start, stop), pairs, again)
     marks = int(tracks.records["id"].max(initial=0)) + 1
@@ -66,44 +64,28 @@ def camera_motion(
     cuts = find_cuts(tracks)
     found.a[cuts], found.b[cuts], found.confidence[cuts] = 1.0, 0.0, 1.0
     found.confidence[0] = 1.0
-    motion = CameraMotion(
-        model, Similarities(found.a, found.b), found.count, found.confidence, found.residual,
-        found.steering, tracks.times, cuts, tracks.first,
-        np.zeros(0, bool) if aside is None else aside,
-    )  # fmt: skip
-    return replace(motion, blurred=blurred_frames(tracks.sharpness, motion.segments))
-
-
-def refitted(tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> CameraMotion:
-    """``motion`` fitted again, from where it is, to all marks that come near it: wider than a
-    fit from nothing, so that what is out of place does not lose its say."""
-    a, b = motion.steps.a.copy(), motion.steps.b.copy()
-    sure, residual = motion.confidence.copy(), motion.residual.copy()
-    end = FADE_END * canvas.radius
-    for first in range(1, len(motion), BATCH):
-        part = np.arange(first, min(first + BATCH, len(motion)))
-        pairs = correspondences(tracks, canvas, part, motion.aside)
-        weight = np.zeros(pairs.valid.shape)
-        for width in REFIT_WIDTHS * end:
-            rest = np.abs(pairs.after - (a[part, None] * pairs.before + b[part, None]))
-            weight = pairs.valid * fade(rest, width)
-            a[part], b[part] = weighted(pairs, weight, motion.model)
-        near = weight.sum(axis=1) / np.maximum(pairs.valid.sum(axis=1), 1)
-        sure[part] = np.maximum(sure[part], np.clip(2 * near - 0.3, 0, 1))
-        rest = np.abs(pairs.after - (a[part, None] * pairs.before + b[part, None]))
-        weight = pairs.valid * fade(rest, end)
-        total = np.maximum(weight.sum(axis=1), 1e-9)
-        residual[part] = np.sqrt((weight * rest**2).sum(axis=1) / total)
-    a[motion.cuts], b[motion.cuts] = 1, 0
-    return replace(motion, steps=Similarities(a, b), confidence=sure, residual=residual)
+    kind = Shifts if model == "shift" else Similarities
+    segments = Timeline(tracks.times, cuts).segments
+    return CameraMotion(
+        model,
+        kind(found.a, found.b),
+        Timeline(tracks.times, cuts, tracks.first, blurred_frames(tracks.sharpness, segments)),
+        Evidence(
+            found.count,
+            found.confidence,
+            found.residual,
+            found.steering,
+            np.zeros(0, bool) if excluded is None else excluded,
+        ),
+    )
 
 
 class _Batches:
     """The pairs of all frames, a batch at a time; those of a short clip are kept."""
 
-    def __init__(self, tracks: Tracks, canvas: Canvas, aside: NDArray[np.bool_] | None) -> None:
+    def __init__(self, tracks: Tracks, canvas: Canvas, excluded: Flags | None) -> None:
         self._facts = tracks, canvas
-        self._aside = aside
+        self._excluded = excluded
         self._kept: list[tuple[slice, Correspondences]] | None = None
 
     def __call__(self) -> Iterator[tuple[slice, Correspondences]]:
@@ -115,7 +97,7 @@ class _Batches:
             [] if len(tracks) <= KEPT * BATCH else None
         )
         for start, stop in _runs(np.arange(1, len(tracks))):
-            pairs = correspondences(tracks, canvas, np.arange(start, stop), self._aside)
+            pairs = correspondences(tracks, canvas, np.arange(start, stop), self._excluded)
             piece = slice(start, stop), pairs
             if kept is not None:
                 kept.append(piece)
@@ -137,7 +119,7 @@ class _Found:
         self.confidence[part], self.residual[part] = fit.confidence, fit.residual
         self.steering[pairs.record[pairs.valid]] = fit.steer[pairs.valid]
 
-    def replace(self, frames: NDArray[np.intp], candidates: Candidates, tracks: Tracks) -> None:
+    def replace(self, frames: Indices, candidates: Candidates, tracks: Tracks) -> None:
         """Take the second candidate in ``frames``."""
         for name in ("a", "b", "count", "confidence", "residual"):
             second = np.concatenate([getattr(fit, name) for fit in candidates.second])
@@ -147,7 +129,7 @@ class _Found:
             self.steering[rows] = candidates.steered(1)[rows]
 
 
-def _runs(frames: NDArray[np.intp]) -> list[tuple[int, int]]:
+def _runs(frames: Indices) -> list[tuple[int, int]]:
     """Stretches ``[start, stop)`` of neighbours in ``frames``, none longer than a batch."""
     return [
         (int(piece[0]), int(piece[-1]) + 1)
@@ -157,7 +139,7 @@ def _runs(frames: NDArray[np.intp]) -> list[tuple[int, int]]:
     ]
 
 
-def _trust(tracks: Tracks, steering: NDArray[np.bool_]) -> NDArray[np.float64]:
+def _trust(tracks: Tracks, steering: Flags) -> Real:
     """``(marks,)`` the share of its sightings in which each mark steered."""
     ids = tracks.records["id"]
     marks = int(ids.max(initial=0)) + 1
@@ -169,9 +151,7 @@ def _trust(tracks: Tracks, steering: NDArray[np.bool_]) -> NDArray[np.float64]:
     return steered / np.maximum(seen - 1, 1)
 
 
-def _contradicted(
-    tracks: Tracks, steering: NDArray[np.bool_], trust: NDArray[np.float64]
-) -> NDArray[np.intp]:
+def _contradicted(tracks: Tracks, steering: Flags, trust: Real) -> Indices:
     """Frames whose steering marks mostly did not steer elsewhere."""
     found = [np.zeros(0, np.intp)]
     for start in range(1, len(tracks), BATCH):

@@ -11,7 +11,6 @@ import hashlib
 import json
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
 import cv2
 import numpy as np
@@ -20,10 +19,10 @@ from numpy.typing import NDArray
 from ..errors import BadSetting
 from ..geometry.canvas import Canvas
 from ..media.decode import Plane, eight_bits
-from ..treatment import HeldPoint
+from ..types import Luma
 from .camera_motion import CameraMotion, PointTrack
+from .held_point import HeldPoint
 
-Luma = NDArray[np.uint8]
 Luminances = Callable[[int, int], Iterator[Plane]]
 CHUNK = 48  # frames held at once where they are needed backwards
 LOST = 0.7  # correlation below which the pattern is not the one that was shown
@@ -50,7 +49,7 @@ def follow_point(
     stops where the point is lost. Raises BadSetting where there is nothing to hold on to, or the
     frame is not in the range.
     """
-    n, first = len(motion), motion.first
+    n, first = len(motion), motion.timeline.first
     anchors = sorted({p.frame: p.at for p in (point, *point.again)}.items())
     for frame, _ in anchors:
         if not first <= frame < first + n:
@@ -136,7 +135,8 @@ class _Walker:
     def __init__(
         self, pattern: _Pattern, canvas: Canvas, motion: CameraMotion, point: HeldPoint, frame: int
     ) -> None:
-        self._pattern, self._canvas, self._motion = pattern, canvas, motion
+        self._pattern, self._canvas = pattern, canvas
+        self._steps, self._first = motion.trusted, motion.timeline.first
         self._reach = max(8, int(point.search * canvas.height / 2))
         side = pattern.picture.shape[0]
         self._warp = np.array([[1, 0, 0], [0, 1, 0]], np.float32)
@@ -169,15 +169,12 @@ class _Walker:
 
     def _carried(self, frame: int) -> NDArray[np.float64]:
         """Where the camera's own motion would have taken the point."""
-        steps, first = self._motion.trusted, self._motion.first
-        z = self._canvas.to_scene(self._at[None])[0]
-        if frame > self._frame:
-            a, b = steps.a[frame - first], steps.b[frame - first]
-            z = a * z + b
-        else:
-            a, b = steps.a[self._frame - first], steps.b[self._frame - first]
-            z = (z - b) / a
-        return np.asarray(self._canvas.to_pixels(np.array([z]))[0])
+        later = max(frame, self._frame) - self._first
+        step = self._steps[later : later + 1]
+        carried = (step if frame > self._frame else step.inverse()).apply(
+            self._canvas.to_scene(self._at[None])
+        )
+        return np.asarray(self._canvas.to_pixels(carried[0])[0])
 
     def _fitted(
         self, luma: Luma, wanted: NDArray[np.float64]
@@ -220,15 +217,3 @@ class _Walker:
         side = self._pattern.picture.shape[0]
         self._pattern = _Pattern.cut(self._before[0], self._at, side)
         self._warp = np.array([[1, 0, 0], [0, 1, 0]], np.float32)
-
-
-def write_track(track: PointTrack, path: Path) -> None:
-    np.savez(
-        path, allow_pickle=False, places=track.places, sure=track.sure, note=np.array(track.note)
-    )
-
-
-def read_track(path: Path) -> PointTrack:
-    """The track kept by :func:`write_track`."""
-    with np.load(path, allow_pickle=False) as kept:
-        return PointTrack(kept["places"], kept["sure"], str(kept["note"]))

@@ -11,32 +11,12 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry.canvas import Canvas, Complex
+from ..types import Complex, Real
 
 HYPOTHESES = 48  # with half the votes on something else, all miss once in a million pairs
 AGREES = 0.004  # of the half-diagonal: distance from a hypothesis at which a vote is worth nothing
 APART = 0.15  # of the half-diagonal: two marks nearer than that tell no turn
 MOST_CHANGE = 0.2  # of turn and scale from one frame to the next; more is a mismatch
-PARTS = (8, 5)  # of the picture, each with one vote
-FEW = 3  # marks; a part with fewer has less than a vote
-
-Real = NDArray[np.float64]
-Valid = NDArray[np.bool_]
-
-
-def votes(points: Complex, valid: Valid, canvas: Canvas) -> Real:
-    """``(pairs, marks)`` weight of each mark: one for each part of the picture, shared there.
-
-    ``points`` ``(pairs, marks)`` scene plane, ``valid`` where there is a mark.
-    """
-    columns, rows = PARTS
-    hu, hv = canvas.half
-    across = np.clip(((points.real / hu + 1) * columns / 2).astype(int), 0, columns - 1)
-    down = np.clip(((points.imag / hv + 1) * rows / 2).astype(int), 0, rows - 1)
-    pair = np.arange(len(points))[:, None] * (columns * rows)
-    part = np.where(valid, pair + down * columns + across, 0)
-    count = np.bincount(part[valid], minlength=len(points) * columns * rows)
-    return np.where(valid, 1.0 / np.maximum(count[part], FEW), 0.0)
 
 
 def consensus(
@@ -44,9 +24,9 @@ def consensus(
 ) -> tuple[Complex, Complex]:
     """The best hypothesis ``after = a before + b`` of each pair: ``a`` and ``b``, ``(pairs,)``.
 
-    ``before``, ``after`` ``(pairs, marks)``, valid marks first; ``vote`` as from :func:`votes`,
+    ``before``, ``after`` ``(pairs, marks)``, valid marks first; ``vote`` as from :func:`.votes`,
     0 where there is none. ``radius`` is the picture's half-diagonal. Without ``turns`` a
-    hypothesis is a shift, from one mark. Correspondences without marks get the identity.
+    hypothesis is a shift, from one mark. Pairs without marks get the identity.
     """
     pairs = len(before)
     row = np.arange(pairs)

@@ -14,10 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
-from ..tracking.correspondences import Correspondences
-from .ransac import consensus, votes
+from ..tracking.correspondences import Correspondences, votes
+from ..types import Real
+from .ransac import consensus
 
-Model = Literal["shift", "similarity"]
+BaseModel = Literal["shift", "similarity"]  # of the fits that all others stand on
 
 FADE_STEPS = 7
 FADE_START = 2  # times FADE_END; wider, and a large subject would pull the fit away
@@ -54,7 +55,7 @@ class Fit:
 
 
 def fits(
-    pairs: Correspondences, model: Model, canvas: Canvas, trust: NDArray[np.float64] | None = None,
+    pairs: Correspondences, model: BaseModel, canvas: Canvas, trust: Real | None = None,
     *, narrow: bool = False,
 ) -> tuple[Fit, Fit]:  # fmt: skip
     """The motion that most of the picture agrees on, and that of most of the rest.
@@ -77,7 +78,7 @@ def fits(
 
 
 def _fit(
-    pairs: Correspondences, model: Model, canvas: Canvas, vote: NDArray[np.float64],
+    pairs: Correspondences, model: BaseModel, canvas: Canvas, vote: NDArray[np.float64],
     belief: NDArray[np.float64], narrow: bool,
 ) -> Fit:  # fmt: skip
     radius = canvas.radius
@@ -116,7 +117,7 @@ def fade(rest: NDArray[np.float64], width: float) -> NDArray[np.float64]:
 
 
 def weighted(
-    pairs: Correspondences, weight: NDArray[np.float64], model: Model
+    pairs: Correspondences, weight: NDArray[np.float64], model: BaseModel
 ) -> tuple[NDArray[np.complex128], NDArray[np.complex128]]:
     """Weighted least squares of ``after = a before + b``, closed form, one a row."""
     total = np.maximum(weight.sum(axis=1), 1e-12)

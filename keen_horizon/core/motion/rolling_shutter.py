@@ -18,15 +18,17 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solveh_banded
 
-from ..geometry.bend import RollingShutterWarp
-from ..geometry.canvas import Canvas, Complex
+from ..geometry.canvas import Canvas
+from ..geometry.rolling_shutter import RollingShutterWarp
+from ..geometry.similarity import Similarities
 from ..tracking.correspondences import Correspondences, correspondences
 from ..tracking.tracks import Tracks
+from ..types import Complex, Flags, Indices, Real
 from .camera_motion import CameraMotion
-from .pairwise import BATCH, refitted
+from .pairwise import BATCH
+from .refit import refit
 from .robust_fit import FADE_END, fade
 
-Real = NDArray[np.float64]
 STEPS = 9  # of the rows' path, from the first row to the last
 BANDS = 12  # of rows, for vibration faster than frames
 SLOW_ENOUGH = 0.3  # of the frame rate: faster motion is not seen rightly from frame to frame
@@ -67,7 +69,7 @@ def estimate_readout(tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> Re
     """
     start = max(0, (len(motion) - ASKED) // 2)
     frames = np.arange(max(1, start), min(len(motion), start + ASKED))
-    gap = float(np.median(np.diff(motion.times))) if len(motion) > 1 else 0.0
+    gap = float(np.median(np.diff(motion.timeline.times))) if len(motion) > 1 else 0.0
     nothing = "The camera hardly speeds up or slows down here; a livelier clip would tell."
     if len(frames) < 3 * BLOCK or gap <= 0:
         return Readout(0.0, np.inf, nothing)
@@ -94,18 +96,18 @@ def estimate_readout(tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> Re
 
 def _evidence(
     tracks: Tracks, canvas: Canvas, motion: CameraMotion, rows: RollingShutterWarp | None,
-    frames: NDArray[np.intp],
+    frames: Indices,
 ) -> tuple[Real, Real]:  # fmt: skip
     """Per pair, the two sums whose ratio is the readout time in frames that is still missing."""
     speed_a, speed_b = _speeds(motion)
     over, under = np.zeros(len(frames)), np.zeros(len(frames))
     for first in range(0, len(frames), BATCH):
         part = frames[first : first + BATCH]
-        pairs = correspondences(tracks, canvas, part, motion.aside)
+        pairs = correspondences(tracks, canvas, part, motion.evidence.excluded)
         p, q = pairs.before, pairs.after
         if rows is not None:
-            p = rows[part - 1].undo(p)
-            q = rows[part].undo(q)
+            p = rows[part - 1].to_output(p)
+            q = rows[part].to_output(q)
         weight = _believed(q, p, pairs.valid, canvas)
         height = 2 * canvas.half[1]
         at_q = speed_a[part, None] * q + speed_b[part, None]
@@ -122,7 +124,7 @@ def _evidence(
     return over, under
 
 
-def _believed(q: Complex, p: Complex, valid: NDArray[np.bool_], canvas: Canvas) -> Real:
+def _believed(q: Complex, p: Complex, valid: Flags, canvas: Canvas) -> Real:
     """Weights ``(p, m)`` of marks that move about as most do.
 
     Wider than those of the fit, which would leave out the very rows that show the skew.
@@ -139,13 +141,20 @@ def _speeds(motion: CameraMotion) -> tuple[Complex, Complex]:
 
     By the derivative's exact response up to :data:`SLOW_ENOUGH`, nothing above.
     """
-    steps = motion.trusted
+    steps = _similarities(motion)
     a, b = np.zeros(len(motion), complex), np.zeros(len(motion), complex)
     for start, stop in motion.segments:
-        part = steps[start:stop].rebased
+        part = steps[start:stop].rebased()
         a[start:stop] = _rate(np.cumsum(np.log(part.a)))
         b[start:stop] = _rate(np.cumsum(part.b))
     return a, b
+
+
+def _similarities(motion: CameraMotion) -> Similarities:
+    """The steps as far as they are believed: rows are put right before other models are fitted."""
+    steps = motion.trusted
+    assert isinstance(steps, Similarities)
+    return steps
 
 
 def _rate(path: Complex) -> Complex:
@@ -191,12 +200,12 @@ def row_motion(motion: CameraMotion, canvas: Canvas, readout: float) -> RollingS
     frames lie evenly apart.
     """
     n = len(motion)
-    steps = motion.trusted
+    steps = _similarities(motion)
     a, b = np.ones((n, STEPS), complex), np.zeros((n, STEPS), complex)
-    gap = float(np.median(np.diff(motion.times))) if n > 1 else 1.0
+    gap = float(np.median(np.diff(motion.timeline.times))) if n > 1 else 1.0
     for start, stop in motion.segments:
         part = slice(start, stop)
-        own = steps[part].rebased
+        own = steps[part].rebased()
         turned, shifted = np.cumsum(np.log(own.a)), np.cumsum(own.b)
         for k, when in enumerate(np.linspace(-0.5, 0.5, STEPS) * readout / gap):
             a[part, k] = np.exp(_ahead(turned, when))
@@ -207,21 +216,27 @@ def row_motion(motion: CameraMotion, canvas: Canvas, readout: float) -> RollingS
 def unskew_tracks(
     tracks: Tracks, canvas: Canvas, motion: CameraMotion, readout: float, *, strong: bool,
     fit: Callable[[Tracks], CameraMotion] | None = None,
-) -> tuple[Tracks, CameraMotion, RollingShutterWarp]:  # fmt: skip
-    """The straightened measure, its motion, and the rows' motion, for a ``readout`` in seconds.
+) -> tuple[Tracks, CameraMotion]:  # fmt: skip
+    """The tracks as if all rows had been read at once, and their motion, its rows with it, for a
+    ``readout`` in seconds.
 
-    ``motion`` is that of the marks as they were seen; ``fit`` fits straightened ones, if not from
+    ``motion`` is that of the tracks as they were seen; ``fit`` fits unskewed ones, if not from
     where ``motion`` is. ``strong`` takes bands of rows into account.
     """
     straight = tracks
     for _ in range(2 + STRONG_ROUNDS * strong):
-        motion = refitted(straight, canvas, motion)
+        motion = _refitted(straight, canvas, motion)
         rows = row_motion(motion, canvas, readout)
         if strong:
             rows = banded(tracks, canvas, motion, rows)
         straight = unskewed(tracks, canvas, rows)
-    last = refitted(straight, canvas, motion) if fit is None else fit(straight)
-    return straight, replace(last, lens=motion.lens), rows
+    last = _refitted(straight, canvas, motion) if fit is None else fit(straight)
+    return straight, replace(last, lens=motion.lens, rows=rows)
+
+
+def _refitted(tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> CameraMotion:
+    steps, evidence = refit(tracks, canvas, motion, motion.steps)
+    return replace(motion, steps=steps, evidence=evidence)
 
 
 def banded(
@@ -237,14 +252,14 @@ def banded(
     seen, told = np.zeros((n, BANDS)), np.zeros((n, BANDS), complex)
     for first in range(1, n, BATCH):
         part = np.arange(first, min(first + BATCH, n))
-        pairs = correspondences(tracks, canvas, part, motion.aside)
+        pairs = correspondences(tracks, canvas, part, motion.evidence.excluded)
         weight, rest, band = _strays(pairs, canvas, motion, rows, part)
         cell = (np.arange(len(part))[:, None] * BANDS + band).ravel()
         size = len(part) * BANDS
         seen[part] = np.bincount(cell, weight.ravel(), size).reshape(-1, BANDS)
         sums = [np.bincount(cell, (weight * v).ravel(), size) for v in (rest.real, rest.imag)]
         told[part] = (sums[0] + 1j * sums[1]).reshape(-1, BANDS)
-    seen[motion.cuts], told[motion.cuts] = 0, 0
+    seen[motion.timeline.cuts], told[motion.timeline.cuts] = 0, 0
     moved = _bands(seen, told)
     nodes = np.linspace(-0.5, 0.5, STEPS)
     middles = (np.arange(BANDS) + 0.5) / BANDS - 0.5
@@ -259,13 +274,12 @@ def _strays(
     canvas: Canvas,
     motion: CameraMotion,
     rows: RollingShutterWarp,
-    frames: NDArray[np.intp],
-) -> tuple[Real, Complex, NDArray[np.intp]]:
+    frames: Indices,
+) -> tuple[Real, Complex, Indices]:
     """Weight, distance from the fit, and band of rows of each mark of some pairs."""
-    p = rows[frames - 1].undo(pairs.before)
-    q = rows[frames].undo(pairs.after)
-    a, b = motion.steps.a[frames][:, None], motion.steps.b[frames][:, None]
-    rest = q - (a * p + b)
+    p = rows[frames - 1].to_output(pairs.before)
+    q = rows[frames].to_output(pairs.after)
+    rest = q - motion.steps[frames].apply(p)
     # Vibration bends the rows by more than a fit takes for its own.
     weight = pairs.valid * fade(np.abs(rest), BELIEVED * FADE_END * canvas.radius)
     recorded = pairs.after.imag
@@ -308,7 +322,7 @@ def unskewed(tracks: Tracks, canvas: Canvas, rows: RollingShutterWarp) -> Tracks
             continue
         seen = records[part]
         points = np.stack([seen["x"], seen["y"]], axis=-1).astype(float)
-        moved = rows[t : t + 1].undo(canvas.to_scene(points)[None])[0]
+        moved = rows[t : t + 1].to_output(canvas.to_scene(points)[None])[0]
         at = canvas.to_pixels(moved)
         seen["x"], seen["y"] = at[:, 0], at[:, 1]
     return replace(tracks, records=records)

@@ -1,20 +1,20 @@
-"""Marks straightened through the lens: what moves rigidly then moves rigidly in the marks, too."""
+"""Tracks seen through the lens: what moves rigidly then moves rigidly in the tracks, too."""
 
 from __future__ import annotations
 
 from dataclasses import replace
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
-from ..lens.lens import STEEPEST, Lens
+from ..geometry.lens import Lens
 from ..tracking.tracks import Tracks
+from ..types import Flags
+
+STEEPEST = 8.0  # local magnification beyond which a track is too coarse to steer by
 
 
-def undistort_tracks(
-    tracks: Tracks, canvas: Canvas, lens: Lens
-) -> tuple[Tracks, NDArray[np.bool_]]:
+def undistort_tracks(tracks: Tracks, canvas: Canvas, lens: Lens) -> tuple[Tracks, Flags]:
     """The measure as a rectilinear lens would have given it, and its records, bool, that are of no
     use: where the lens reaches too far to the side for its straight picture to be exact."""
     records = np.array(tracks.records)
@@ -23,14 +23,14 @@ def undistort_tracks(
         return tracks, useless
     points = canvas.to_scene(np.stack([records["x"], records["y"]], axis=-1).astype(float))
     if not lens.changes:
-        straight = lens.straighten(points[None])[0]
+        straight = lens.undistort(points[None])[0]
         steep = lens.stretch(points[None])[0]
     else:
         straight, steep = np.empty_like(points), np.empty(len(points))
         for t in range(len(tracks)):
             part = slice(int(tracks.offsets[t]), int(tracks.offsets[t + 1]))
             one = lens[t : t + 1]
-            straight[part] = one.straighten(points[None, part])[0]
+            straight[part] = one.undistort(points[None, part])[0]
             steep[part] = one.stretch(points[None, part])[0]
     scale = float(np.mean(lens.scale))
     useless = ~np.isfinite(straight) | ~(steep < STEEPEST * scale)

@@ -1,31 +1,32 @@
 """Least sum of lengths under linear bounds: an interior-point method made for paths.
 
-Minimises ``tether / 2 |q|^2 + sum |D q + offset|`` subject to ``rows q[t] <= room`` for every frame
-``t``, where ``D`` reaches over a few neighbouring frames only. Primal-dual, with the scaling of
-Nesterov and Todd (*Self-scaled barriers and interior-point methods for convex programming*,
-Mathematics of Operations Research 1997) and the predictor and corrector of Mehrotra (*On the
-implementation of a primal-dual interior point method*, SIAM J. Optimization 1992), as laid out for
-cones by Vandenberghe (*The CVXOPT linear and quadratic cone program solvers*, 2010).
+Minimises ``tether / 2 |q|^2 + sum |D q + offset|`` subject to ``rows q[:, t] <= room`` for every
+frame ``t``, where ``D`` reaches over a few neighbouring frames only and ``|.|`` is the length of
+each block. Primal-dual, with the scaling of Nesterov and Todd (*Self-scaled barriers and
+interior-point methods for convex programming*, Mathematics of Operations Research 1997) and the
+predictor and corrector of Mehrotra (*On the implementation of a primal-dual interior point method*,
+SIAM J. Optimization 1992), as laid out for cones by Vandenberghe (*The CVXOPT linear and quadratic
+cone program solvers*, 2010).
 
-Each length is bounded by a slack of its own, ``|r| <= s``: a second-order cone of dimension three.
-Slacks and multipliers are eliminated by hand, so that what is left to factorise is one banded
-matrix; all else is arithmetic on whole arrays. About a dozen steps, each linear in the number of
-frames. A point of a cone is a pair ``(a0, a1)``: its real axis, and the plane as a complex number.
+Each length is bounded by a slack of its own, ``|r| <= s``: a second-order cone, one dimension
+larger than its block. Slacks and multipliers are eliminated by hand, so that what is left to
+factorise is one banded matrix; all else is arithmetic on whole arrays. About a dozen steps, each
+linear in the number of frames. Points of the cones are pairs ``(a0, a1)``: the cones' axes
+``(blocks, m)``, and the rest ``(d, m)``.
 """
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.linalg import LinAlgError, cho_solve_banded, cholesky_banded
 
-from ..geometry.canvas import Complex
-from .differences import Differences
+from ..types import Indices, Real
+from .differences import Differences, Sparse
 
-Real = NDArray[np.float64]
-Cone = tuple[Real | float, Complex]
+Cone = tuple[Real, Real]
 
 MOST_STEPS = 60
 RELATIVE_GAP = 1e-2  # of the objective; it is then itself sure to about a thousandth
@@ -34,42 +35,47 @@ DUAL_RESIDUAL = 3e-2
 NEAR_BOUNDARY = 0.98  # of the way to it that a step may go
 
 
-def least_lengths(
-    differences: Differences, tether: float | Real, rows: Real, room: Real
-) -> Complex:
-    """The minimiser ``q`` ``(n, k)``.
+def least_lengths(differences: Differences, tether: float | Real, rows: Real, room: Real) -> Real:
+    """The minimiser ``q`` ``(d, n)``.
 
-    ``rows`` ``(j, 2 k)`` act on a frame's real and imaginary parts in turn; ``room`` ``(j,)`` or
-    ``(n, j)`` positive: ``q = 0`` must satisfy all bounds. ``tether`` positive, one or ``(n,)``.
-    Raises ArithmeticError if the method gets stuck.
+    ``rows`` ``(j, d)`` act on a frame's unknowns; ``room`` ``(j,)`` or ``(j, n)`` positive:
+    ``q = 0`` must satisfy all bounds. ``tether`` positive, one or ``(n,)``. Raises ArithmeticError
+    if the method gets stuck.
+
+    >>> line = np.ones((1, 1, 2)), np.array([[1.0, -1.0]])
+    >>> jolt = Differences(*line, weights=(1.0,), blocks=(slice(0, 1),))
+    >>> up, down = np.array([[1.0], [-1.0]]), np.full(2, 5.0)
+    >>> least_lengths(jolt, 1e-3, up, down).round(1)
+    array([[ 0.3, -0.7,  0.3]])
     """
-    n, k = len(differences.turn) + 1, differences.turn.shape[1]
-    products = (rows[:, :, None] * rows[:, None, :]).reshape(len(rows), -1)
-    tether = np.broadcast_to(np.asarray(tether, float), n)[:, None]
-    q = np.zeros((n, k), complex)
+    n, d = differences.frames, differences.dimensions
+    cones = _Cones(differences.block_of, len(differences.blocks))
+    tether = np.broadcast_to(np.asarray(tether, float), n)
+    q = np.zeros((d, n))
     r = differences(q)
-    lengths = np.abs(r)
+    lengths = np.sqrt(cones.dot(r, r))
     # A slack and a bound; their multipliers, of which the slack's is 1 throughout.
     slack = lengths + lengths.mean() + 1e-9
-    free = np.array(np.broadcast_to(room, (n, len(rows))))
+    room = np.asarray(room, float)
+    free = np.array(np.broadcast_to(room[:, None] if room.ndim == 1 else room, (len(rows), n)))
     u = np.zeros_like(r)
     pressure = 0.1 * slack.mean() / free
     one = np.ones_like(slack)
     for _ in range(MOST_STEPS):
-        dual = tether * q - differences.adjoint(u) + _pairs(pressure @ rows, k)
-        gap = float((slack + _dot(r, u)).sum() + (pressure * free).sum())
-        objective = float(0.5 * (tether * np.abs(q) ** 2).sum() + np.abs(r).sum())
+        dual = tether * q - differences.adjoint(u) + rows.T @ pressure
+        gap = float((slack + cones.dot(r, u)).sum() + (pressure * free).sum())
+        objective = float(0.5 * (tether * q * q).sum() + np.sqrt(cones.dot(r, r)).sum())
         if (
             gap < RELATIVE_GAP * max(objective, 10.0)
-            and gap < GAP_A_LENGTH * r.size
+            and gap < GAP_A_LENGTH * slack.size
             and np.abs(dual).max() < DUAL_RESIDUAL
         ):
             return q
-        slack_norm, u_norm = _norm((slack, r)), _norm((one, u))
-        scaling = _Scaling.between((slack, r), slack_norm, (one, u), u_norm)
-        here = _Here(slack, r, slack_norm, u, u_norm, free, pressure)
+        slack_norm, u_norm = cones.norm((slack, r)), cones.norm((one, u))
+        scaling = _Scaling.between(cones, (slack, r), slack_norm, (one, u), u_norm)
+        here = _Here(cones, slack, r, slack_norm, u, u_norm, free, pressure)
         try:
-            newton = _Newton(differences, tether, rows, products, scaling, pressure / free, dual)
+            newton = _Newton(differences, tether, rows, scaling, pressure / free, dual)
         except LinAlgError as error:
             raise ArithmeticError("the path solver lost its footing") from error
         # Predictor: as if the gap could be closed at once.
@@ -87,13 +93,36 @@ def least_lengths(
     raise ArithmeticError("the path solver found no end")
 
 
+@dataclass(frozen=True)
+class _Cones:
+    """Which coordinate belongs to which of ``blocks`` cones, and arithmetic by cone."""
+
+    block_of: Indices
+    blocks: int
+
+    def dot(self, a: Real, b: Real) -> Real:
+        """Inner products ``(blocks, m)`` of the rests of two points."""
+        out = np.zeros((self.blocks, a.shape[1]))
+        for i, block in enumerate(self.block_of):
+            out[block] += a[i] * b[i]
+        return out
+
+    def spread(self, axis: Real) -> Real:
+        """Values of each cone ``(blocks, m)`` for each coordinate ``(d, m)``."""
+        return axis[self.block_of]
+
+    def norm(self, a: Cone) -> Real:
+        """``sqrt(a0^2 - |a1|^2)``: how far inside its cone a point is."""
+        return np.sqrt(np.maximum(a[0] * a[0] - self.dot(a[1], a[1]), 1e-300))
+
+
 class _Step(NamedTuple):
     """A direction in all unknowns; the slack's multiplier stays as it is."""
 
-    q: Complex
-    r: Complex
+    q: Real
+    r: Real
     slack: Real
-    u: Complex
+    u: Real
     free: Real
     pressure: Real
 
@@ -104,81 +133,101 @@ class _Scaling(NamedTuple):
     ``W = root(square) (2 v v' - J)^(1/2)`` with ``v = (v0, v1)`` on the unit hyperboloid.
     """
 
+    cones: _Cones
     square: Real
     v0: Real
-    v1: Complex
+    v1: Real
 
     @classmethod
-    def between(cls, s: Cone, s_norm: Real, z: Cone, z_norm: Real) -> _Scaling:
-        s0, s1, z0, z1 = s[0] / s_norm, s[1] / s_norm, z[0] / z_norm, z[1] / z_norm
-        length = np.sqrt(2.0 * (1.0 + s0 * z0 + _dot(s1, z1)))
-        return cls(s_norm / z_norm, (s0 + z0) / length, (s1 - z1) / length)
+    def between(cls, cones: _Cones, s: Cone, s_norm: Real, z: Cone, z_norm: Real) -> _Scaling:
+        s0, s1 = s[0] / s_norm, s[1] / cones.spread(s_norm)
+        z0, z1 = z[0] / z_norm, z[1] / cones.spread(z_norm)
+        length = np.sqrt(2.0 * (1.0 + s0 * z0 + cones.dot(s1, z1)))
+        return cls(cones, s_norm / z_norm, (s0 + z0) / length, (s1 - z1) / cones.spread(length))
 
     def apply(self, a: Cone) -> Cone:
-        root, along = np.sqrt(self.square), _dot(self.v1, a[1])
+        root, along = np.sqrt(self.square), self.cones.dot(self.v1, a[1])
         lifted = a[0] + along / (1.0 + self.v0)
-        return root * (self.v0 * a[0] + along), root * (a[1] + lifted * self.v1)
+        spread = self.cones.spread
+        return root * (self.v0 * a[0] + along), spread(root) * (a[1] + spread(lifted) * self.v1)
 
     def undo(self, a: Cone) -> Cone:
-        root, along = np.sqrt(self.square), _dot(self.v1, a[1])
+        root, along = np.sqrt(self.square), self.cones.dot(self.v1, a[1])
         lifted = along / (1.0 + self.v0) - a[0]
-        return (self.v0 * a[0] - along) / root, (a[1] + lifted * self.v1) / root
+        spread = self.cones.spread
+        return (self.v0 * a[0] - along) / root, (a[1] + spread(lifted) * self.v1) / spread(root)
 
-    def towards(self, aim: float, z: Cone, ds: Cone, du: Complex) -> Cone:
+    def towards(self, aim: float, z: Cone, ds: Cone, du: Real) -> Cone:
         """What the multipliers should change by, were the slacks left alone, so that all products
         of the two come to ``aim``; second-order terms of the step ``(ds, du)`` included."""
+        dot, spread = self.cones.dot, self.cones.spread
         l0, l1 = self.apply(z)
         e0, e1 = self.undo(ds)
-        f0, f1 = self.apply((0.0, du))
-        want0 = aim - (l0 * l0 + _dot(l1, l1)) - (e0 * f0 + _dot(e1, f1))
-        want1 = -2.0 * l0 * l1 - (e0 * f1 + f0 * e1)
-        x0 = (l0 * want0 - _dot(l1, want1)) / (l0 * l0 - _dot(l1, l1))
-        return self.undo((x0, (want1 - x0 * l1) / l0))
+        f0, f1 = self.apply((np.zeros_like(self.v0), du))
+        want0 = aim - (l0 * l0 + dot(l1, l1)) - (e0 * f0 + dot(e1, f1))
+        want1 = -2.0 * spread(l0) * l1 - (spread(e0) * f1 + spread(f0) * e1)
+        x0 = (l0 * want0 - dot(l1, want1)) / (l0 * l0 - dot(l1, l1))
+        return self.undo((x0, (want1 - spread(x0) * l1) / spread(l0)))
 
 
 class _Newton:
     """One step's linear system, factorised; solved for several right-hand sides."""
 
     def __init__(
-        self, differences: Differences, tether: Real, rows: Real, products: Real,
-        scaling: _Scaling, stiffness: Real, dual: Complex,
-    ) -> None:  # fmt: skip
+        self,
+        differences: Differences,
+        tether: Real,
+        rows: Real,
+        scaling: _Scaling,
+        stiffness: Real,
+        dual: Real,
+    ) -> None:
         self._differences, self._rows, self._dual = differences, rows, dual
-        self._stiffness = stiffness
+        self._stiffness, self._cones = stiffness, scaling.cones
         v0, v1, square = scaling.v0, scaling.v1, scaling.square
-        # W^-2, split into the slack's part and the length's; the slack's is eliminated.
+        # W^-2, split into the slack's part and the length's; the slack's is eliminated, which
+        # leaves (1 - (2 / own) v1 v1') / square.
         own = 2.0 * v0 * v0 - 1.0
+        spread = self._cones.spread
         self._own = own / square
-        self._mixed = -2.0 * v0 * v1 / square
-        self._alpha = (1.0 - (np.abs(v1) ** 2) / own) / square
-        self._beta = -(v1 * v1) / own / square
-        n, size = dual.shape[0], 2 * dual.shape[1]
-        bands = differences.gram(self._alpha, self._beta)
-        bands[0] += tether
-        bounds = (stiffness @ products).reshape(n, size, size)
-        for row in range(size):
-            for column in range(row + 1):
-                bands[row - column, :, column] += bounds[:, row, column]
+        self._mixed = -2.0 * spread(v0) * v1 / spread(square)
+        self._v1, self._square, self._share = v1, spread(square), 2.0 / (own * square)
+        bands = differences.gram(self._middle())
+        bands[0] += tether[:, None]
+        for i in range(len(dual)):
+            for j in range(i + 1):
+                bands[i - j, :, j] += (rows[:, i] * rows[:, j]) @ stiffness
         self._factor = cholesky_banded(
             bands.reshape(len(bands), -1), lower=True, overwrite_ab=True, check_finite=False
         )
 
+    def _middle(self) -> Sparse:
+        """The matrix between lengths, by pairs of coordinates."""
+        block_of, v1 = self._cones.block_of, self._v1
+        out = {}
+        for i, j in self._differences.in_one_block:
+            out[i, j] = -self._share[block_of[i]] * v1[i] * v1[j]
+            if i == j:
+                out[i, j] += 1.0 / self._square[i]
+        return out
+
     def step(self, lengths_aim: Cone, pressure_aim: Real) -> _Step:
         """The step for given changes of the multipliers were nothing else to move."""
-        kept = lengths_aim[1] - self._mixed * (lengths_aim[0] / self._own)
-        right = self._differences.adjoint(kept) - self._dual
-        right -= _pairs(pressure_aim @ self._rows, right.shape[1])
+        dot, spread = self._cones.dot, self._cones.spread
+        kept = lengths_aim[1] - self._mixed * spread(lengths_aim[0] / self._own)
+        right = self._differences.adjoint(kept) - self._dual - self._rows.T @ pressure_aim
         solved = cho_solve_banded(
-            (self._factor, True), right.view(np.float64).ravel(), check_finite=False
+            (self._factor, True), np.ascontiguousarray(right.T).ravel(), check_finite=False
         )
-        dq = _pairs(solved, right.shape[1])
+        dq = np.ascontiguousarray(solved.reshape(right.shape[::-1]).T)
         dr = self._differences.linear(dq)
-        moved = dq.view(np.float64) @ self._rows.T
+        moved = self._rows @ dq
+        through = dr / self._square - spread(self._share * dot(self._v1, dr)) * self._v1
         return _Step(
             q=dq,
             r=dr,
-            slack=(lengths_aim[0] - _dot(self._mixed, dr)) / self._own,
-            u=kept - (self._alpha * dr + self._beta * np.conj(dr)),
+            slack=(lengths_aim[0] - dot(self._mixed, dr)) / self._own,
+            u=kept - through,
             free=-moved,
             pressure=pressure_aim + self._stiffness * moved,
         )
@@ -187,23 +236,25 @@ class _Newton:
 class _Here(NamedTuple):
     """Where the method stands; the norms are those of slacks and their multipliers."""
 
+    cones: _Cones
     slack: Real
-    r: Complex
+    r: Real
     slack_norm: Real
-    u: Complex
+    u: Real
     u_norm: Real
     free: Real
     pressure: Real
 
     def reach(self, step: _Step) -> float:
         """How many times ``step`` can be taken before something leaves its cone."""
+        dot = self.cones.dot
         slacks = _least_root(
-            step.slack * step.slack - _dot(step.r, step.r),
-            self.slack * step.slack - _dot(self.r, step.r),
+            step.slack * step.slack - dot(step.r, step.r),
+            self.slack * step.slack - dot(self.r, step.r),
             self.slack_norm * self.slack_norm,
         )
         multipliers = _least_root(
-            -_dot(step.u, step.u), -_dot(self.u, step.u), self.u_norm * self.u_norm
+            -dot(step.u, step.u), -dot(self.u, step.u), self.u_norm * self.u_norm
         )
         fastest = min(
             float((step.free / self.free).min()), float((step.pressure / self.pressure).min())
@@ -218,18 +269,3 @@ def _least_root(square: Real, half: Real, now: Real) -> float:
     with np.errstate(divide="ignore"):
         roots = np.where((inside >= 0) & (below > 0), now / below, np.inf)
     return float(roots.min())
-
-
-def _norm(a: Cone) -> Real:
-    """``sqrt(a0^2 - |a1|^2)``: how far inside its cone a point is."""
-    return np.sqrt(np.maximum(a[0] * a[0] - _dot(a[1], a[1]), 1e-300))
-
-
-def _dot(a: Complex, b: Complex) -> Real:
-    """Inner products of numbers seen as vectors of the plane."""
-    return np.asarray((np.conj(a) * b).real)  # several times as fast as by real and imaginary parts
-
-
-def _pairs(values: Real, k: int) -> Complex:
-    """Real and imaginary parts in turn to complex ``(n, k)``."""
-    return np.ascontiguousarray(values).view(np.complex128).reshape(-1, k)

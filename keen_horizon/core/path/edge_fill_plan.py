@@ -5,21 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ..geometry.bend import DisplacementGrid
-from ..geometry.canvas import Complex
 from ..geometry.chain import WarpChain
-from ..geometry.similarity import Similarities, cumulative_pose
+from ..geometry.displacement import DisplacementGrid
+from ..geometry.motion import Motion, cumulative_pose
 from ..motion.camera_motion import CameraMotion
 from ..quality.wobble import PLACES
-from ..treatment import FrameSettings
-from .coverage import zoom_needed
+from ..types import Complex, Flags, Indices, Real
+from .zoom import zoom_needed
 
 STEPS = (1, 2, 3, 5, 8, 12, 18, 27, 40, 60)  # frames away at which a lender is looked for
 LEVELS = 14  # of zoom that are tried
 ALONG = 17  # points along each side of the output
 DEEP = (1.0, 0.97, 0.94, 0.9)  # shares of the output's outline that are looked at
+CLEAR = 2.0  # scene units inside a lender's edge that its picture is trusted from
 
 
 class Lenders:
@@ -27,19 +26,13 @@ class Lenders:
 
     def __init__(self, motion: CameraMotion, reach: int) -> None:
         self._reach = reach
-        straight = motion.straight_wobble
-        self._wobble = motion.wobble if straight is None else straight
-        n, steps = len(motion), motion.trusted
-        self._pose = Similarities(np.empty(n, complex), np.empty(n, complex))
-        self._segment = np.zeros(n, np.intp)
-        for k, (start, stop) in enumerate(motion.segments):
-            part = slice(start, stop)
-            pose = cumulative_pose(steps[part].rebased)
-            self._pose.a[part], self._pose.b[part], self._segment[part] = pose.a, pose.b, k
+        self._wobble = None if motion.wobble is None else motion.wobble.left_by_shutter
+        starts = np.array([start for start, _ in motion.segments])
+        frames = np.arange(len(motion))
+        self._segment = np.searchsorted(starts, frames, side="right") - 1
+        self._pose = cumulative_pose(motion.trusted.still(np.isin(frames, starts)))
 
-    def share_a_stretch(
-        self, frames: NDArray[np.intp], others: NDArray[np.intp]
-    ) -> NDArray[np.bool_]:
+    def share_a_stretch(self, frames: Indices, others: Indices) -> Flags:
         """Whether there is no cut between them."""
         return np.asarray(self._segment[frames] == self._segment[others])
 
@@ -56,31 +49,19 @@ class Lenders:
             if 0 <= other < last and self._segment[other] == self._segment[frame]:
                 yield other
 
-    def between(self, frames: NDArray[np.intp], others: NDArray[np.intp]) -> Similarities:
+    def between(self, frames: Indices, others: Indices) -> Motion:
         """From the source plane of ``frames`` to that of ``others``."""
         return self._pose[others].inverse().after(self._pose[frames])
 
     def lent(self, chain: WarpChain, frame: int, other: int) -> WarpChain:
         """The chain of one frame whose picture is taken from another."""
-        one, two = np.array([frame]), slice(other, other + 1)
-        here = slice(frame, frame + 1)
-        bend = chain.bend[two] if chain.bend is not None else self._differs(chain, frame, other)
-        return WarpChain(
-            chain.source,
-            chain.view[here],
-            self.between(one, np.array([other])).after(chain.steady[here]),
-            bend,
-            chain.rows[two] if chain.rows is not None else None,
-            chain.lens[two] if chain.lens is not None else None,
-        )
-
-    def _differs(self, chain: WarpChain, frame: int, other: int) -> DisplacementGrid | None:
-        """How the wobble of two frames differs: the keystone of a jolt, say, which a similarity
-        does not carry over."""
-        if self._wobble is None:
-            return None
-        moved = self._wobble[other] - self._wobble[frame]
-        return DisplacementGrid(chain.source, moved.reshape(1, *PLACES))
+        carried = self.between(np.array([frame]), np.array([other]))
+        if self._wobble is None or chain.find(DisplacementGrid) is not None:
+            return chain.lent(frame, other, (carried,))
+        # How the wobble of the two differs: the keystone of a jolt, say, which no similarity
+        # carries over.
+        moved = (self._wobble[other] - self._wobble[frame]).reshape(1, *PLACES)
+        return chain.lent(frame, other, (carried, DisplacementGrid(chain.source, moved)))
 
 
 def _dense(rim: Complex) -> Complex:
@@ -93,20 +74,19 @@ def _dense(rim: Complex) -> Complex:
 
 
 def zoom_with_lenders(
-    chain: WarpChain, motion: CameraMotion, frame: FrameSettings, rim: Complex, offset: Complex
-) -> NDArray[np.float64]:
-    """``(n,)`` the least zoom of each frame if its neighbours lend: within the reach, no wider than
-    the limit, and nothing that nobody covers."""
+    chain: WarpChain, lenders: Lenders, width: float, rim: Complex, offset: Complex
+) -> Real:
+    """``(n,)`` the least zoom of each frame if its neighbours lend: within their reach, no wider
+    than ``width`` (a share of the output), and nothing that nobody covers."""
     alone = zoom_needed(chain, rim, offset)
-    narrow = zoom_needed(chain, rim * (1 - 2 * frame.borrow_width / 100), offset)
-    lenders = Lenders(motion, frame.borrow_reach)
-    hu, hv = chain.source.half
+    narrow = zoom_needed(chain, rim * (1 - 2 * width), offset)
     found = alone.copy()
     frames = np.nonzero(alone > 1 + 1e-9)[0]
     if not len(frames):
         return alone
     edge = _dense(rim)
     plane = np.concatenate([share * edge for share in DEEP])
+    shown = chain.only(lambda stage: stage.side == "output")
     top = np.minimum(alone[frames], 8.0)
     for level in range(LEVELS):
         # From 1 upwards; the first that does is taken.
@@ -115,21 +95,24 @@ def zoom_with_lenders(
         if not open_.any():
             continue
         at = frames[open_]
-        seen = plane[None, :] / zoom[open_, None] + offset[at, None]
-        if chain.view.shape is not None:
-            seen = chain.view.shape[at].apply(seen)
         # Of a straightened picture the rectangle that its lens surely covers counts.
-        source = chain.steady.a[at, None] * seen + chain.steady.b[at, None]
-        bare = ~((np.abs(source.real) <= hu) & (np.abs(source.imag) <= hv))
-        for away in lenders.offsets:
-            if not bare.any():
-                break
-            other = np.clip(at + away, 0, len(chain) - 1)
-            same = lenders.share_a_stretch(at, other)
-            carried = lenders.between(at, other)
-            there = carried.a[:, None] * source + carried.b[:, None]
-            lends = (np.abs(there.real) <= hu - 2) & (np.abs(there.imag) <= hv - 2)
-            bare &= ~(lends & same[:, None] & (other != at)[:, None])
-        does = ~bare.any(axis=1)
+        source = shown[at].to_source(plane[None, :] / zoom[open_, None] + offset[at, None])
+        does = _lent_whole(source, at, lenders, chain)
         found[at[does]] = zoom[open_][does]
     return np.asarray(np.maximum(found, np.minimum(narrow, alone)))
+
+
+def _lent_whole(source: Complex, at: Indices, lenders: Lenders, chain: WarpChain) -> Flags:
+    """Whether points ``(k, m)`` of the source planes of frames ``at`` are all covered, by the frame
+    itself or by a neighbour."""
+    hu, hv = chain.source.half
+    bare = ~((np.abs(source.real) <= hu) & (np.abs(source.imag) <= hv))
+    for away in lenders.offsets:
+        if not bare.any():
+            break
+        other = np.clip(at + away, 0, len(chain) - 1)
+        there = lenders.between(at, other).apply(source)
+        lends = (np.abs(there.real) <= hu - CLEAR) & (np.abs(there.imag) <= hv - CLEAR)
+        may = lenders.share_a_stretch(at, other) & (other != at)
+        bare &= ~(lends & may[:, None])
+    return np.asarray(~bare.any(axis=1))

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.optimize import minimize
 
 from ..geometry.canvas import along_sides
 from ..geometry.chain import WarpChain
-from ..lens.lens import RIM
-from .coverage import outline, zoom_needed
+from ..geometry.lens import RIM, Lens
+from ..geometry.motion import Motion
+from ..geometry.stage import RayStage
+from ..types import Real
+from .zoom import outline, zoom_needed
 
 LARGEST = 8192  # px of an output's side
 WIDEST = 0.2  # of zoom: what a cover may show more than the source's own size
+HOPELESS = 16.0  # zoom that nothing is covered by
 SUSPECTS = 16  # frames that are looked at while a position is sought
 ROUNDS = 4
 
@@ -31,16 +33,6 @@ class Cover:
     frame: int
     possible: bool = True
 
-    def settings(self, chain: WarpChain) -> dict[str, Any]:
-        """As settings of a treatment's frame, rounded to the safe side."""
-        if not self.possible:
-            return {}
-        return {
-            "extra_zoom": float(np.ceil(self.zoom * 1e4) / 1e4),
-            "offset_x": round(self.offset_x, 3),
-            "offset_y": round(self.offset_y, 3),
-        }
-
 
 def least_cover(chain: WarpChain) -> Cover:
     """The least zoom, one for all frames, at the one position for which it is least.
@@ -50,10 +42,10 @@ def least_cover(chain: WarpChain) -> Cover:
     any other that binds at the position found joins them.
     """
     canvas, view = chain.source, chain.view
-    rim = outline(view.output, view.scale, bent=not chain.is_affine)
+    rim = outline(view.output, view.scale, chain)
     hu, hv = canvas.half
 
-    def needed(part: WarpChain, at: NDArray[np.float64]) -> NDArray[np.float64]:
+    def needed(part: WarpChain, at: Real) -> Real:
         offset = complex(at[0] * hu, at[1] * hv)
         return np.minimum(zoom_needed(part, rim, offset, WIDEST), 64.0)
 
@@ -63,7 +55,7 @@ def least_cover(chain: WarpChain) -> Cover:
     for _ in range(ROUNDS):
         part = chain[np.array(sorted(binding))]
 
-        def cost(x: NDArray[np.float64], part: WarpChain = part) -> float:
+        def cost(x: Real, part: WarpChain = part) -> float:
             return float(np.log(needed(part, x).max()))
 
         size = 0.04
@@ -84,14 +76,15 @@ def least_cover(chain: WarpChain) -> Cover:
         -100 * float(at[0]) * hu / (canvas.width * canvas.pixel_aspect),
         -100 * float(at[1]) * hv / canvas.height,
         int(whole.argmax()),
-        zoom < 16.0,
+        zoom < HOPELESS,
     )
 
 
 @dataclass(frozen=True)
-class WholeView:
-    """Output size in px; ``zoom`` at which all is in it; ``shrunk`` output pixels a source pixel
-    gets in the middle; ``frame_bytes`` of an eight-bit picture with half the chroma."""
+class WidestView:
+    """Output size in px; ``zoom`` at which all is in it, and position in percent; ``shrunk`` output
+    pixels a source pixel gets in the middle; ``frame_bytes`` of an eight-bit picture with half the
+    chroma."""
 
     width: int
     height: int
@@ -104,32 +97,19 @@ class WholeView:
     def frame_bytes(self) -> int:
         return self.width * self.height * 3 // 2
 
-    @property
-    def settings(self) -> dict[str, Any]:
-        """As settings of a treatment's frame."""
-        return {
-            "edge": "leave",
-            "width": self.width,
-            "height": self.height,
-            "extra_zoom": float(np.floor(self.zoom * 1e4) / 1e4),
-            "offset_x": round(self.offset_x, 3),
-            "offset_y": round(self.offset_y, 3),
-        }
 
-
-def widest_view(chain: WarpChain, ceiling: int = LARGEST) -> WholeView:
+def widest_view(chain: WarpChain, ceiling: int = LARGEST) -> WidestView:
     """The output in which every source pixel of every frame is seen, in the middle no smaller
-    than it was, as far as ``ceiling`` px a side allow. What is reshaped is not looked at."""
+    than it was, as far as ``ceiling`` px a side allow. What is reshaped, and the few px that rows
+    and a mesh move, are not looked at."""
     canvas = chain.source
     rim = along_sides(canvas.corners, RIM)
     low, high = np.full(2, np.inf), np.full(2, -np.inf)
-    scale = 1.0
-    for _, piece in chain.batches():
-        seen = np.broadcast_to(rim, (len(piece), len(rim)))
-        if piece.lens is not None:
-            seen = piece.lens.straighten(seen)
-            scale = float(np.mean(piece.lens.scale))
-        seen = (seen - piece.steady.b[:, None]) / piece.steady.a[:, None]
+    lens = chain.find(Lens)
+    scale = 1.0 if lens is None else float(np.mean(lens.scale))
+    rigid = chain.only(lambda stage: isinstance(stage, Motion | RayStage))
+    for _, piece in rigid.batches():
+        seen = piece.to_output(np.broadcast_to(rim, (len(piece), len(rim))))
         known = seen[np.isfinite(seen)]
         if len(known):
             low = np.minimum(low, [known.real.min(), known.imag.min()])
@@ -144,9 +124,11 @@ def widest_view(chain: WarpChain, ceiling: int = LARGEST) -> WholeView:
     width, height = min(width, ceiling // 2 * 2), min(height, ceiling // 2 * 2)
     fits = min(width / (canvas.width * canvas.pixel_aspect), height / canvas.height)
     zoom = min(width / size[0], height / size[1]) / fits
-    return WholeView(
-        width, height, float(zoom),
+    return WidestView(
+        width,
+        height,
+        float(zoom),
         -100 * float(middle[0]) / (canvas.width * canvas.pixel_aspect),
         -100 * float(middle[1]) / canvas.height,
         shrunk,
-    )  # fmt: skip
+    )

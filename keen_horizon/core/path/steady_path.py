@@ -3,27 +3,28 @@
 After Grundmann, Kwatra, Essa, *Auto-directed video stabilization with robust L1 optimal camera
 paths*, CVPR 2011: the sum of absolute first, second and third differences of the path is least,
 subject to every corner of the crop staying inside the source. Where the paper takes the absolute
-value of each component, here it is the length of a pair, shift (x, y) and (log scale, turn): the
-same stretches of rest and even motion, whichever way they run across the picture.
+value of each component, here it is the length of a block, such as the shift (x, y): the same
+stretches of rest and even motion, whichever way they run across the picture.
 
 The unknown is the correction ``B_t`` of each frame, a backward map from the steadied plane to the
-source plane. With ``F_t`` the camera's step from frame ``t - 1`` to ``t``, the steadied camera's
-own step compares ``inverse(F_{t+1}) B_{t+1}`` with ``B_t``: local, so nothing drifts however long
-the clip is; and linear, with turn and scale counted in the logarithm. In the logarithm a constant
-zoom costs nothing and gains nothing; in the scale itself, shrinking it would shrink every step,
-and the solver would buy calm with a zoom that nobody asked for.
+source plane, told by its tangent vector. With ``F_t`` the camera's step from frame ``t - 1`` to
+``t``, the steadied camera's own step compares ``inverse(F_{t+1}) B_{t+1}`` with ``B_t``: local, so
+nothing drifts however long the clip is; and linear in tangent vectors. Scale is counted in the
+logarithm, where a constant zoom costs nothing and gains nothing; in the scale itself, shrinking it
+would shrink every step, and the solver would buy calm with a zoom that nobody asked for.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ..geometry.canvas import Canvas, Complex
-from ..geometry.similarity import Similarities
+from ..geometry.canvas import Canvas
+from ..geometry.motion import Motion
 from ..motion.camera_motion import CameraMotion
+from ..types import Real
 from .conic_solver import least_lengths
 from .differences import Differences
 
@@ -54,16 +55,6 @@ LOCK_OFF = Weights(still=30.0, even=3.0, smooth=10.0, tether=2e-4)
 ANCHOR = 10.0  # price of moving the frame that gives the view: all but forbidden
 
 
-@dataclass(frozen=True)
-class Freedom:
-    """How far each component of the correction may go: shares, 0..1, of what the crop allows."""
-
-    across: float = 1.0
-    updown: float = 1.0
-    roll: float = 1.0
-    size: float = 1.0
-
-
 def lock_off(slack: float) -> Weights:
     """What a lock-off is worth with ``slack`` 0..100: with all of it a slow drift costs little."""
     share = slack / 100.0
@@ -75,106 +66,126 @@ def lock_off(slack: float) -> Weights:
     )
 
 
+@dataclass(frozen=True)
+class Bounds:
+    """What may be spent.
+
+    ``crop`` 0..1, one or ``(n,)``: every corner of the picture scaled by it stays covered.
+    ``freedom`` shares, 0..1, of what the crop allows, by a component's name; those not named may
+    have it all. ``margin`` ``(n,)`` scene units are kept clear of the source's edge. ``rim`` is the
+    half width and height shown at zoom 1, None for the picture's.
+    """
+
+    crop: float | Real
+    freedom: Mapping[str, float] = field(default_factory=dict)
+    margin: float | Real = 0.0
+    rim: tuple[float, float] | None = None
+
+
 def steady_path(
     motion: CameraMotion,
     canvas: Canvas,
     weights: Weights,
-    crop: float | NDArray[np.float64],
-    freedom: Freedom = Freedom(),
-    margin: float | NDArray[np.float64] = 0.0,
+    bounds: Bounds,
     anchor: int | None = None,
-    rim: tuple[float, float] | None = None,
-) -> Similarities:
-    """Corrections ``(n,)`` such that a centred crop of ``crop`` times the size stays covered.
+) -> Motion:
+    """Corrections ``(n,)``, of the kind that the motion's steps are, within ``bounds``.
 
-    ``crop`` in 0..1, one or ``(n,)``, is the hard bound: every corner of the picture scaled by
-    ``crop`` maps inside the source, and ``margin`` scene units clear of its edge. With ``crop`` 1
-    there is no room and the result is the identity. ``anchor`` is a frame that should stay as it
-    is. ``rim`` is the half width and height shown at zoom 1, if not the picture's. Stretches
-    between cuts are solved apart. A component without freedom is left exactly as it is. Raises
-    ArithmeticError if the solver fails.
+    With a crop of 1 there is no room and the result moves nothing. ``anchor`` is a frame that
+    should stay as it is. Stretches between cuts are solved apart. A component without freedom is
+    left exactly as it is. Raises ArithmeticError if the solver fails.
     """
-    n = len(motion)
-    crops = np.broadcast_to(np.asarray(crop, float), n)
-    margins = np.broadcast_to(np.asarray(margin, float), n)
-    a, b = np.ones(n, complex), np.zeros(n, complex)
-    back = motion.trusted.inverse()
-    rate = 1.0 / max(float(np.median(np.diff(motion.times))), 1e-4)
+    n, steps = len(motion), motion.trusted
+    crops = np.broadcast_to(np.asarray(bounds.crop, float), n)
+    margins = np.broadcast_to(np.asarray(bounds.margin, float), n)
+    tangents = np.zeros((n, steps.dimensions))
+    rate = 1.0 / max(float(np.median(np.diff(motion.timeline.times))), 1e-4)
     for start, stop in motion.segments:
-        if stop - start < 2 or crops[start:stop].min() >= 1.0 - 1e-9:
+        part = slice(start, stop)
+        if stop - start < 2 or crops[part].min() >= 1.0 - 1e-9:
             continue
         tethers = np.full(stop - start, weights.tether)
         if anchor is not None and start <= anchor < stop:
             tethers[anchor - start] = ANCHOR
-        part = _solve(
-            back[start:stop], canvas, weights, tethers,
-            crops[start:stop], margins[start:stop], rate, freedom,
-            rim or canvas.half, turns=motion.model != "shift",
-        )  # fmt: skip
-        a[start:stop], b[start:stop] = part.a, part.b
-    return Similarities(a, b)
+        own = Bounds(crops[part], bounds.freedom, margins[part], bounds.rim)
+        tangents[part] = _solve(steps[part], canvas, weights, tethers, own, rate)
+    return steps.exp(tangents)
 
 
 def _solve(
-    back: Similarities, canvas: Canvas, weights: Weights, tethers: NDArray[np.float64],
-    crops: NDArray[np.float64], margins: NDArray[np.float64], rate: float, freedom: Freedom,
-    rim: tuple[float, float], *, turns: bool,
-) -> Similarities:  # fmt: skip
+    steps: Motion, canvas: Canvas, weights: Weights, tethers: Real, bounds: Bounds, rate: float
+) -> Real:
+    """Tangent vectors ``(n, d)`` of the corrections of one stretch."""
     unit = canvas.radius / HALF_DIAGONAL
-    turn, offset = back.a[1:, None], back.b[1:, None] / unit
-    if turns:
-        turn = np.hstack([np.ones_like(turn), turn])
-        offset = np.hstack([LEVER * np.log(back.a[1:, None]), offset])
+    # All coordinates are counted in px of a picture of the reference size.
+    in_px = np.array([LEVER if c in ("size", "roll") else 1 / unit for c in steps.components])
+    back = steps[1:].inverse()
+    turn = in_px[:, None] * back.transport() / in_px
+    offset = back.log() * in_px
     # Differences are counted as at the reference rate.
     tau = REFERENCE_RATE / rate
-    orders = (weights.still, weights.even / tau, weights.smooth / tau**2)[: len(turn)]
-    half = canvas.half[0] / unit, canvas.half[1] / unit
-    shown = min(half[0], rim[0] / unit), min(half[1], rim[1] / unit)
-    rows, room = _coverage(half, shown, crops, margins / unit, freedom, turns=turns)
-    if not turns:
-        moves = rows[:, 2:].any(axis=1)
-        rows, room = rows[moves, 2:], room[:, moves]
-    q = least_lengths(Differences(turn, offset, orders), tethers * tau**2, rows, room)
-    shift = _kept(q[:, -1], freedom.across, freedom.updown)
-    turned = _kept(q[:, 0], freedom.size, freedom.roll) if turns else np.zeros(len(q))
-    return Similarities(np.exp(turned / LEVER), unit * shift)
+    orders = (weights.still, weights.even / tau, weights.smooth / tau**2)[: len(offset)]
+    differences = Differences(
+        np.ascontiguousarray(turn.transpose(1, 2, 0)),
+        np.ascontiguousarray(offset.T),
+        orders,
+        steps.blocks,
+    )
+    rows, room = coverage_bounds(steps, canvas, bounds)
+    q = least_lengths(differences, tethers * tau**2, rows / in_px, room.T) / in_px[:, None]
+    for at, component in enumerate(steps.components):
+        if bounds.freedom.get(component, 1.0) <= 0:
+            q[at] = 0.0
+    return q.T
 
 
-def _kept(pair: Complex, real: float, imaginary: float) -> Complex:
-    """``pair`` with what has no freedom at exactly nothing."""
-    return np.asarray((real > 0) * pair.real + 1j * (imaginary > 0) * pair.imag)
+def coverage_bounds(steps: Motion, canvas: Canvas, bounds: Bounds) -> tuple[Real, Real]:
+    """The bounds ``rows . tangent <= room``, ``(j, d)`` and ``(n, j)``, scene units.
 
-
-def _coverage(
-    half: tuple[float, float], shown: tuple[float, float], crops: NDArray[np.float64],
-    margins: NDArray[np.float64], freedom: Freedom, *, turns: bool,
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
-    """The bounds ``rows (log scale, turn, x, y) <= room``, ``(j, 4)`` and ``(n, j)``.
-
-    ``shown`` is what the output shows of the picture's ``half`` extents at zoom 1. Scale stays
-    within a breath, and each corner of the crop of that on its side of the source, ``margins``
-    clear of its edge. Scale may breathe a little either way; the crop is wider by as much, so that
-    zoom and scale together never take more than asked for. A component whose ``freedom`` is not
-    full stays within its share of what that leaves it. ``a`` is taken as ``1 + log a``; what that
-    leaves out is of second order (0.3 px for a roll of 2 degrees) and is made good by
-    :func:`.coverage.clip_to_zoom`. So is what turns cost in frames with a smaller crop than others.
+    Each corner of what is shown stays on its side of the source, ``margin`` clear of its edge. If
+    there is a scale it stays within a breath; the crop is wider by as much, so that zoom and scale
+    together never take more than asked for. A component whose freedom is not full stays within its
+    share of what that leaves it. Corners move as to first order; what that leaves out (0.3 px for a
+    roll of 2 degrees) is made good by :func:`.coverage.clip_to_zoom`. So is what turns cost in
+    frames with a smaller crop than others.
     """
-    breath = SCALE_SHARE * (1.0 - crops) if turns else np.zeros_like(crops)
+    half, unit = canvas.half, canvas.radius / HALF_DIAGONAL
+    lever, no_room = LEVER * unit, NO_ROOM * unit
+    crops, margins = np.asarray(bounds.crop), np.asarray(bounds.margin)
+    components, d = steps.components, steps.dimensions
+    breath = SCALE_SHARE * (1.0 - crops) if "size" in components else np.zeros_like(crops)
     sizes = crops / (1.0 - breath)
     size = float(sizes.max())
-    rows = [[1.0, 0.0, 0.0, 0.0], [-1.0, 0.0, 0.0, 0.0]]
-    room = [breath * LEVER * freedom.size] * 2
+    shown = tuple(min(h, r) for h, r in zip(half, bounds.rim or half, strict=True))
+    rows: list[Real] = []
+    room: list[Real] = []
+
+    def within(component: str, most: Real) -> None:
+        """A component stays within ``most`` either way."""
+        for side in (1.0, -1.0):
+            row = np.zeros(d)
+            # Turns and scales are counted by what they do at the lever.
+            row[components.index(component)] = side * (
+                lever if component in ("size", "roll") else 1.0
+            )
+            rows.append(row)
+            room.append(most)
+
+    if "size" in components:
+        within("size", breath * lever * bounds.freedom.get("size", 1.0))
     spare = [np.maximum(h - sizes * s - margins, 0.0) for h, s in zip(half, shown, strict=True)]
     for across, down in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
-        x, y = size * across * shown[0] / LEVER, size * down * shown[1] / LEVER
-        # Corner: Re = size half + (x A - y B) + X, Im likewise.
-        rows += [[across * x, -across * y, across, 0.0], [down * y, down * x, 0.0, down]]
+        corner = np.array([size * (across * shown[0] + 1j * down * shown[1])])
+        right, below = steps.jacobian(corner)[0]
+        rows += [across * right, down * below]
         room += spare
-    most = (1.0 - sizes) * min(half) / max(half) * LEVER, *spare
-    for place, share in enumerate((freedom.roll, freedom.across, freedom.updown)):
-        if share < 1.0:
-            for side in (1.0, -1.0):
-                rows.append([0.0] * 4)
-                rows[-1][1 + place] = side
-                room.append(most[place] * share)
-    return np.array(rows), np.maximum(np.stack(room, axis=-1), NO_ROOM)
+    most = {
+        "roll": (1.0 - sizes) * min(half) / max(half) * lever,
+        "across": spare[0],
+        "updown": spare[1],
+    }
+    for component, whole in most.items():
+        share = bounds.freedom.get(component, 1.0)
+        if component in components and share < 1.0:
+            within(component, whole * share)
+    return np.array(rows), np.maximum(np.stack(room, axis=-1), no_room)

@@ -8,10 +8,11 @@ from typing import Any
 import numpy as np
 
 from ..geometry.canvas import Canvas
-from ..geometry.chain import View, WarpChain
-from ..geometry.similarity import cumulative_pose
+from ..geometry.chain import WarpChain
+from ..geometry.motion import cumulative_pose
+from ..geometry.view import View
 from ..motion.camera_motion import CameraMotion
-from .coverage import zoom_needed
+from .zoom import zoom_needed
 
 CANDIDATES = 24  # frames tried as the one that gives the view
 LOOKED_AT = 1500  # frames, at most, that each is tried against
@@ -19,7 +20,7 @@ LOST = 8.0  # zoom beyond which the view has as good as left the source
 
 
 @dataclass(frozen=True)
-class Locking:
+class TripodCost:
     """``frame`` of the recording gives the view; all others show it whole at ``zoom``."""
 
     frame: int
@@ -42,6 +43,7 @@ class Locking:
 
     @property
     def report(self) -> dict[str, Any]:
+        """As the report has it."""
         lost = self.zoom > LOST
         return {
             "frame": self.frame,
@@ -50,26 +52,27 @@ class Locking:
         }
 
 
-def locking_cost(motion: CameraMotion, canvas: Canvas, frame: int | None) -> Locking:
+def tripod_cost(motion: CameraMotion, canvas: Canvas, frame: int | None) -> TripodCost:
     """The least zoom of a perfect lock-off, from ``frame`` of the recording or from the frame
     for which it is least. The costliest stretch between cuts counts."""
-    worst = Locking(motion.first, 1.0)
+    first = motion.timeline.first
+    worst = TripodCost(first, 1.0)
     for start, stop in motion.segments:
         pose = cumulative_pose(motion.trusted[start:stop])
         n = stop - start
         looked = np.unique(np.linspace(0, n - 1, min(n, LOOKED_AT)).astype(int))
-        if frame is not None and start <= frame - motion.first < stop:
-            tried = np.array([frame - motion.first - start])
+        if frame is not None and start <= frame - first < stop:
+            tried = np.array([frame - first - start])
         else:
             tried = np.unique(np.linspace(0, n - 1, min(n, CANDIDATES)).astype(int))
-        away = pose.inverse()[looked]
-        best = Locking(motion.first, np.inf)
+        away = pose[looked].inverse()
+        best = TripodCost(first, np.inf)
         for k in tried:
             view = pose[np.full(len(looked), k)]
-            chain = WarpChain(canvas, View(canvas), away.after(view))
+            chain = WarpChain(canvas, View(canvas), (away.after(view),), len(looked))
             zoom = float(zoom_needed(chain, canvas.corners).max())
             if zoom < best.zoom:
-                best = Locking(motion.first + start + int(k), zoom)
+                best = TripodCost(first + start + int(k), zoom)
         if best.zoom >= worst.zoom:
             worst = best
     return worst

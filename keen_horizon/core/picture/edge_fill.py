@@ -26,12 +26,13 @@ FARTHEST = 12.0  # px that a neighbour may be out
 GAINS = (0.75, 1.33)  # that a neighbour's luma may be changed by
 
 Mask = NDArray[np.uint8]
+Lender = tuple[Picture, Sampler]  # a neighbour, and where it would be seen
 
 
-def warp_borrowing(
+def warp_with_lenders(
     picture: Picture,
     sampler: Sampler,
-    lenders: Iterable[tuple[Picture, Sampler]],
+    lenders: Iterable[Lender],
     out: tuple[Plane, ...],
     *,
     full_range: bool = False,

@@ -13,10 +13,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.chain import WarpChain
+from ..geometry.stage import Smoothness
 from ..media.decode import Picture, Plane
+from ..types import AnyArray
 
 Matrix = NDArray[np.float64]
 
+SAME: Matrix = np.eye(3)
 GRID = 8  # output pixels between places at which a chain that bends is worked out
 
 # Below this many output pixels a source pixel, bicubic would skip source pixels and shimmer.
@@ -44,6 +47,11 @@ class Sampler:
 
     matrix: Matrix
     grid: NDArray[np.float32] | None = None
+
+    @property
+    def is_affine(self) -> bool:
+        """Whether the matrix has no perspective."""
+        return self.grid is None and bool((self.matrix[2] == [0.0, 0.0, 1.0]).all())
 
     def moved(self, by: Matrix) -> Sampler:
         """The sampler of output pixels moved by a small affine map ``(3, 3)`` first."""
@@ -81,7 +89,9 @@ class Sampler:
 def sampler_of(chain: WarpChain) -> Sampler:
     """The sampler of a chain of one frame."""
     matrix = chain.matrices()[0]
-    if chain.is_affine:
+    if chain.smoothness <= Smoothness.AFFINE:
+        matrix[2] = 0.0, 0.0, 1.0  # which it is but for rounding
+    if chain.smoothness <= Smoothness.PROJECTIVE:
         return Sampler(matrix)
     output = chain.view.output
     columns, rows = (int(np.ceil(n / GRID)) + 2 for n in (output.width, output.height))
@@ -110,27 +120,28 @@ def warp_planes(
     source_chroma = chroma_matrix(picture.chroma, picture.site)
     output_chroma = chroma_matrix(picture.chroma, picture.natural_site)
     from_luma = np.asarray(np.linalg.inv(source_chroma), np.float64)
-    same: Matrix = np.eye(3)
     for source, target, to_output, to_source, empty in zip(
-        picture.planes, out, (same, output_chroma, output_chroma), (same, from_luma, from_luma),
+        picture.planes, out, (SAME, output_chroma, output_chroma), (SAME, from_luma, from_luma),
         (black, grey, grey), strict=True,
     ):  # fmt: skip
-        _warp(source, target, sampler, to_output, to_source, bare, empty)
+        warp_plane(source, target, sampler, to_output, to_source, bare=bare, empty=empty)
 
 
 def warp_mask(picture: Picture, sampler: Sampler, width: int, height: int) -> NDArray[np.uint8]:
     """``(height, width)`` 255 where an output pixel comes from inside the picture, else 0."""
     full = np.full(picture.planes[0].shape, 255, np.uint8)
     mask = np.empty((height, width), np.uint8)
-    same: Matrix = np.eye(3)
-    _warp(full, mask, sampler, same, same, True, 0.0)
+    warp_plane(full, mask, sampler, bare=True)
     return np.asarray(cv2.threshold(mask, 253, 255, cv2.THRESH_BINARY)[1], np.uint8)
 
 
-def _warp(
-    source: Plane, target: Plane, sampler: Sampler, to_output: Matrix, to_source: Matrix,
-    bare: bool, empty: float,
+def warp_plane(
+    source: AnyArray, target: AnyArray, sampler: Sampler, to_output: Matrix = SAME,
+    to_source: Matrix = SAME, *, bare: bool, empty: float = 0.0,
 ) -> None:  # fmt: skip
+    """Fill one plane. ``to_output`` takes its pixels to output luma pixels, ``to_source`` source
+    luma pixels to those of ``source``. With ``bare`` whatever is not covered is ``empty``, without
+    it the border is repeated."""
     height, width = target.shape
     m = to_source @ sampler.matrix @ to_output
     shrink = 1.0 / float(np.sqrt(abs(np.linalg.det(m[:2, :2]))))
@@ -148,9 +159,10 @@ def _warp(
             source, x, y, cv2.INTER_CUBIC, dst=target, borderMode=border, borderValue=(empty,)
         )
         return
-    cv2.warpAffine(
+    warp = cv2.warpAffine if sampler.is_affine else cv2.warpPerspective
+    warp(
         source,
-        m[:2],
+        m[:2] if sampler.is_affine else m,
         (width, height),
         dst=target,
         flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP,

@@ -6,11 +6,14 @@ stabilization*, SIGGRAPH 2013, section 6.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
-from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
-from ..geometry.similarity import Similarities, cumulative_pose
+from ..geometry.motion import Motion, cumulative_pose
+from ..geometry.similarity import Similarities, nearest_similarity
+from ..types import Complex, Real
 
 ORDER = 3  # of the filter that tells slow from fast
 SHAKE_ABOVE = 1.0  # Hz; slower motion counts as the intended move
@@ -18,6 +21,7 @@ SHAKE_MEASURE = (
     "RMS distance that nine points of the picture stray from their path smoothed at 1 Hz, "
     "by the motion measured"
 )
+Segments = list[tuple[int, int]]
 
 
 def in_pixels(value: float, sure: float) -> str:
@@ -25,31 +29,40 @@ def in_pixels(value: float, sure: float) -> str:
     return f"{value:.2f} px" if value >= sure else f"under {sure:.2g} px"
 
 
-def output_steps(steps: Similarities, steady: Similarities) -> Similarities:
-    """Motion of the steadied picture from frame to frame.
-
-    ``steps[t]`` moves source frame ``t - 1`` to ``t``; ``steady[t]`` maps output to source.
-    """
-    before = Similarities(
-        np.concatenate([steady.a[:1], steady.a[:-1]]), np.concatenate([steady.b[:1], steady.b[:-1]])
-    )
-    moved = steady.inverse().after(steps).after(before)
-    a, b = moved.a.copy(), moved.b.copy()
-    a[0], b[0] = 1.0, 0.0
-    return Similarities(a, b)
-
-
-def point_paths(steps: Similarities, canvas: Canvas) -> NDArray[np.complex128]:
-    """``(n, 9)`` how nine fixed places of the picture drift: running sums of their steps."""
+def nine_places(canvas: Canvas) -> Complex:
+    """``(9,)`` where the picture is looked at, scene units."""
     hu, hv = canvas.half
     u, v = np.meshgrid([-0.6 * hu, 0.0, 0.6 * hu], [-0.6 * hv, 0.0, 0.6 * hv])
-    places = (u + 1j * v).ravel()
-    return np.asarray(np.cumsum(steps.apply(places) - places, axis=0))
+    return np.asarray((u + 1j * v).ravel())
 
 
-def fast_part(
-    paths: NDArray[np.complex128], times: NDArray[np.float64], above: float = SHAKE_ABOVE
-) -> NDArray[np.complex128]:
+def place_steps(steps: Motion, canvas: Canvas, corrections: Sequence[Motion] = ()) -> Complex:
+    """``(n, 9)`` how far each of :func:`nine_places` moves from frame ``t - 1`` to ``t``.
+
+    ``steps[t]`` moves source frame ``t - 1`` to ``t``. With ``corrections`` (output to source, the
+    output's side first) it is the treated picture whose motion that is, in output units. The first
+    frame has none.
+    """
+    places = nine_places(canvas)
+    points = np.broadcast_to(places, (len(steps), len(places)))
+    before = np.maximum(np.arange(len(steps)) - 1, 0)
+    for correction in corrections:
+        points = correction[before].apply(points)
+    points = steps.apply(points)
+    for correction in reversed(corrections):
+        points = correction.inverse().apply(points)
+    moved = points - places
+    moved[:1] = 0
+    return np.asarray(moved)
+
+
+def step_similarities(moved: Complex, canvas: Canvas) -> Similarities:
+    """The similarities nearest to what nine places did: see :func:`place_steps`."""
+    places = nine_places(canvas)
+    return nearest_similarity(places, places + moved)
+
+
+def fast_part(paths: Complex, times: Real, above: float = SHAKE_ABOVE) -> Complex:
     """What of ``(n, m)`` paths moves faster than ``above`` Hz; zero phase, uniform resampling.
 
     A Butterworth high pass run forth and back, that is, with the square of its gain (Butterworth,
@@ -82,30 +95,27 @@ def fast_part(
     ]
 
 
-def shake(
-    steps: Similarities,
-    times: NDArray[np.float64],
-    segments: list[tuple[int, int]],
-    canvas: Canvas,
-) -> float:
-    """Shake in source pixels (rows): see :data:`SHAKE_MEASURE`. Stretches between cuts apart."""
+def shake(moved: Complex, times: Real, segments: Segments) -> float:
+    """Shake, in the units of ``moved`` ``(n, 9)`` as from :func:`place_steps`: see
+    :data:`SHAKE_MEASURE`. Stretches between cuts apart."""
     total, count = 0.0, 0
     for start, stop in segments:
-        paths = point_paths(steps[start:stop].rebased, canvas)
-        fast = fast_part(paths, times[start:stop])
+        own = moved[start:stop].copy()
+        own[:1] = 0
+        fast = fast_part(np.cumsum(own, axis=0), times[start:stop])
         total += float((np.abs(fast) ** 2).sum())
         count += fast.size
     return float(np.sqrt(total / max(count, 1)))
 
 
-def stability_score(steps: Similarities, segments: list[tuple[int, int]]) -> float:
+def stability_score(steps: Similarities, segments: Segments) -> float:
     """Share of the path's energy that lies in slow motion, 0..1, 1 is steadiest.
 
     Of the Fourier energy of the accumulated shift and roll (without the constant), the share in
     the second to sixth component; the smaller of the two; the longest stretch between cuts.
     """
     start, stop = max(segments, key=lambda s: s[1] - s[0])
-    pose = cumulative_pose(steps[start:stop].rebased)
+    pose = cumulative_pose(steps[start:stop])
     if stop - start < 14:
         return 1.0
     shares = []
@@ -119,7 +129,7 @@ def stability_score(steps: Similarities, segments: list[tuple[int, int]]) -> flo
     return min(shares)
 
 
-def distortion_value(matrices: NDArray[np.float64]) -> float:
+def distortion_value(matrices: Real) -> float:
     """Least ratio of the two singular values of ``(n, 2, 2)`` linear parts; 1 is undistorted.
 
     A real 2 x 2 matrix takes ``z`` to ``a z + b conj(z)``; its singular values are

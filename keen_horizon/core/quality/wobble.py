@@ -6,14 +6,31 @@ of them do together is the picture's own shift, roll and scale; the fast rest of
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Protocol
+
 import numpy as np
 from numpy.typing import NDArray
 
-from ..geometry.bend import COLUMNS, ROWS, DisplacementGrid, grid_nodes
-from ..geometry.canvas import Canvas, Complex
-from .scores import fast_part
+from ..geometry.canvas import Canvas
+from ..geometry.displacement import COLUMNS, ROWS, grid_nodes
+from ..geometry.motion import Motion
+from ..geometry.stage import Smoothness, WarpStage
+from ..types import Complex, Real
+from .scores import Segments, fast_part
 
-EVERY = 2  # nodes of a bend between two places
+
+class Timed(Protocol):
+    """What has times, and stretches between cuts."""
+
+    @property
+    def times(self) -> Real: ...
+
+    @property
+    def segments(self) -> Segments: ...
+
+
+EVERY = 2  # nodes of a grid between two places
 PLACES = ((ROWS + 1) // EVERY, (COLUMNS + 1) // EVERY)  # down and across
 WOBBLE_ABOVE = 1.0  # Hz; slower local motion is the scene's own, as when walking past things
 WOBBLE_MEASURE = (
@@ -28,25 +45,28 @@ def wobble_places(canvas: Canvas) -> Complex:
 
 
 def local_wobble(
-    steps: NDArray[np.complex64], sure: NDArray[np.float64], times: NDArray[np.float64],
-    segments: list[tuple[int, int]], canvas: Canvas,
+    field: NDArray[np.complex64] | None, weight: Real, timeline: Timed, canvas: Canvas,
+    more: Complex | None = None,
 ) -> NDArray[np.complex64]:  # fmt: skip
     """``(n, 54)`` the wobble of the source, scene units.
 
-    ``steps`` ``(n, rows, columns)`` as those of a local motion at the nodes of a bend; ``sure``
-    ``(n,)`` weighs them, 0..1.
+    ``field`` ``(n, rows, columns)`` displacements from frame to frame at the nodes of a grid,
+    ``more`` ``(n, 54)`` others at the places themselves; ``weight`` ``(n,)`` weighs both, 0..1.
     """
-    moved = steps[:, ::EVERY, ::EVERY].reshape(len(steps), -1).astype(complex)
-    at = without_similarity(np.asarray(moved * sure[:, None], complex), wobble_places(canvas))
+    places = wobble_places(canvas)
+    moved = np.zeros((len(weight), len(places)), complex)
+    if field is not None:
+        moved += field[:, ::EVERY, ::EVERY].reshape(len(field), -1)
+    if more is not None:
+        moved += more
+    at = without_similarity(np.asarray(moved * weight[:, None], complex), places)
     paths = np.zeros(at.shape, complex)
-    for start, stop in segments:
+    for start, stop in timeline.segments:
         paths[start:stop] = np.cumsum(at[start:stop], axis=0)
-    return _fast(paths, times, segments)
+    return _fast(paths, timeline.times, timeline.segments)
 
 
-def _fast(
-    paths: Complex, times: NDArray[np.float64], segments: list[tuple[int, int]]
-) -> NDArray[np.complex64]:
+def _fast(paths: Complex, times: Real, segments: Segments) -> NDArray[np.complex64]:
     out = np.zeros(paths.shape, np.complex64)
     for start, stop in segments:
         part = slice(start, stop)
@@ -62,17 +82,32 @@ def without_similarity(moved: Complex, places: Complex) -> Complex:
     return np.asarray(rest - turn[:, None] * z)
 
 
-def wobble_left(
-    wobble: NDArray[np.complex64], bend: DisplacementGrid | None, times: NDArray[np.float64],
-    segments: list[tuple[int, int]],
-) -> NDArray[np.float64]:  # fmt: skip
-    """``(n,)`` rms wobble of each frame after a bend has taken out what it does; scene units.
+def bent_by(stages: Sequence[WarpStage], canvas: Canvas, n: int) -> Complex | None:
+    """``(n, 54)`` how corrections move the picture beyond its shift, roll and scale, at the places
+    where wobble is looked for; None where they move it as a whole."""
+    bending = [stage for stage in stages if stage.smoothness > Smoothness.AFFINE]
+    if not bending:
+        return None
+    places = wobble_places(canvas)
+    moved = np.zeros((n, len(places)), complex)
+    points = np.broadcast_to(places, moved.shape)
+    for stage in bending:
+        if isinstance(stage, Motion):
+            moved += stage.apply(points) - places
+        else:
+            moved += stage.to_source(points) - places
+    return without_similarity(moved, places)
 
-    Only what the bend does fast counts: slower, it takes out motion that is no wobble.
+
+def wobble_left(
+    wobble: NDArray[np.complex64], undone: Complex | None, times: Real, segments: Segments
+) -> Real:
+    """``(n,)`` rms wobble of each frame after corrections have taken out what they do (see
+    :func:`bent_by`); scene units.
+
+    Only what they do fast counts: slower, they take out motion that is no wobble.
     """
     left = wobble.astype(complex)
-    if bend is not None:
-        undone = bend.nodes[:, ::EVERY, ::EVERY].reshape(len(wobble), -1).astype(complex)
-        moved = without_similarity(undone, wobble_places(bend.canvas))
-        left = left - _fast(moved, times, segments)
+    if undone is not None:
+        left = left - _fast(undone, times, segments)
     return np.asarray(np.sqrt((np.abs(left) ** 2).mean(axis=1)), float)

@@ -5,30 +5,33 @@ from __future__ import annotations
 from dataclasses import dataclass, fields
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
+from ..types import Complex, Flags, Indices, Real
 from .tracks import Tracks
+
+PARTS = (8, 5)  # of the picture, each with one vote
+FEW = 3  # tracks; a part with fewer has less than a vote
 
 
 @dataclass(frozen=True)
 class Correspondences:
     """Marks seen in both frames of each pair, padded: arrays ``(pairs, most marks)``."""
 
-    before: NDArray[np.complex128]
-    after: NDArray[np.complex128]
-    valid: NDArray[np.bool_]
-    earlier: NDArray[np.intp]  # index of the earlier sighting's record
-    record: NDArray[np.intp]  # and of the later one's
-    mark: NDArray[np.intp]  # its number
+    before: Complex
+    after: Complex
+    valid: Flags
+    earlier: Indices  # index of the earlier sighting's record
+    record: Indices  # and of the later one's
+    mark: Indices  # its number
 
-    def __getitem__(self, rows: NDArray[np.intp]) -> Correspondences:
+    def __getitem__(self, rows: Indices) -> Correspondences:
         return Correspondences(*(getattr(self, f.name)[rows] for f in fields(self)))
 
 
 def correspondences(
-    tracks: Tracks, canvas: Canvas, frames: NDArray[np.intp],
-    aside: NDArray[np.bool_] | None = None,
+    tracks: Tracks, canvas: Canvas, frames: Indices,
+    aside: Flags | None = None,
 ) -> Correspondences:  # fmt: skip
     """The pairs that end in ``frames``, ascending; without records marked in ``aside``."""
     if not len(tracks.records):
@@ -67,3 +70,18 @@ def correspondences(
     start[pair, slot], record[pair, slot] = index[earlier], index[later]
     mark[pair, slot] = records["id"][later]
     return Correspondences(before, after, valid, start, record, mark)
+
+
+def votes(points: Complex, valid: Flags, canvas: Canvas) -> Real:
+    """``(pairs, marks)`` weight of each mark: one for each part of the picture, shared there.
+
+    ``points`` ``(pairs, marks)`` scene plane, ``valid`` where there is a mark.
+    """
+    columns, rows = PARTS
+    hu, hv = canvas.half
+    across = np.clip(((points.real / hu + 1) * columns / 2).astype(int), 0, columns - 1)
+    down = np.clip(((points.imag / hv + 1) * rows / 2).astype(int), 0, rows - 1)
+    pair = np.arange(len(points))[:, None] * (columns * rows)
+    part = np.where(valid, pair + down * columns + across, 0)
+    count = np.bincount(part[valid], minlength=len(points) * columns * rows)
+    return np.where(valid, 1.0 / np.maximum(count[part], FEW), 0.0)

@@ -6,16 +6,17 @@ that are born inside it later and move with the subject rather than with the cam
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ..geometry.canvas import Canvas, Complex
-from ..motion.camera_motion import CameraMotion
-from ..treatment import Group, Lasso, MotionSettings
+from ..geometry.canvas import Canvas
+from ..geometry.motion import Motion
+from ..types import Complex, Flags, Indices
+from ..values import places_in_scene
 from .groups import TrackGroup, group_at
+from .subjects import Group, Lasso
 from .tracks import Tracks
 
 ALONE = 20  # frames that a lasso travels on with the camera when it has no marks left
@@ -25,65 +26,60 @@ PROBATION = 6  # frames after which it is settled whether a mark born inside bel
 
 
 @dataclass(frozen=True)
-class Chosen:
-    """What a subject of the treatment came to: ``marks`` their numbers, ``note`` what to say if
-    it is nothing."""
+class SubjectTracks:
+    """What a subject came to: ``marks`` the numbers of its tracks, ``note`` what to say if it is
+    nothing."""
 
-    marks: NDArray[np.intp]
+    marks: Indices
     note: str = ""
 
 
-def chosen(
-    subject: Lasso | Group, tracks: Tracks, canvas: Canvas, motion: CameraMotion,
+def tracks_of_subject(
+    subject: Lasso | Group, tracks: Tracks, canvas: Canvas, steps: Motion,
     groups: Callable[[], list[TrackGroup]],
-) -> Chosen:  # fmt: skip
-    """The marks that a subject means. ``motion`` is the fit of all marks."""
+) -> SubjectTracks:  # fmt: skip
+    """The tracks that a subject means. ``steps`` are the fit of all tracks."""
     frame = subject.frame - tracks.first
     nothing = np.zeros(0, np.intp)
     if not 0 <= frame < len(tracks):
-        return Chosen(nothing, f"Frame {subject.frame} is not in this clip.")
+        return SubjectTracks(nothing, f"Frame {subject.frame} is not in this clip.")
     if isinstance(subject, Group):
-        place = _scene(np.array([subject.at]), canvas)[0]
+        place = places_in_scene([subject.at], canvas)[0]
         group = group_at(groups(), tracks, canvas, frame, place)
         if group is None:
-            return Chosen(nothing, f"No marks move together at frame {subject.frame}.")
-        return Chosen(group.marks)
-    marks = _lassoed(subject, frame, tracks, canvas, motion)
+            return SubjectTracks(nothing, f"No marks move together at frame {subject.frame}.")
+        return SubjectTracks(group.marks)
+    marks = _lassoed(subject, frame, tracks, canvas, steps)
     if not len(marks):
-        return Chosen(nothing, f"The lasso at frame {subject.frame} has no marks in it.")
-    return Chosen(marks)
+        return SubjectTracks(nothing, f"The lasso at frame {subject.frame} has no marks in it.")
+    return SubjectTracks(marks)
 
 
-def excluded_records(
-    settings: MotionSettings, tracks: Tracks, canvas: Canvas, motion: CameraMotion,
-    groups: Callable[[], list[TrackGroup]],
-) -> tuple[NDArray[np.bool_], list[str]]:  # fmt: skip
-    """Per record, whether it must not steer; and what could not be done, in words."""
+def excluded_sightings(
+    subjects: Sequence[Lasso | Group], only: Lasso | Group | None, tracks: Tracks, canvas: Canvas,
+    steps: Motion, groups: Callable[[], list[TrackGroup]],
+) -> tuple[Flags, list[str]]:  # fmt: skip
+    """Per sighting, whether it must not steer: those of ``subjects``, and all but those of
+    ``only``; and what could not be done, in words."""
     ids = tracks.records["id"].astype(np.intp)
     out = np.zeros(int(ids.max(initial=-1)) + 1, bool)
     notes = []
-    if settings.steer_by is not None:
-        found = chosen(settings.steer_by, tracks, canvas, motion, groups)
+    if only is not None:
+        found = tracks_of_subject(only, tracks, canvas, steps, groups)
         if len(found.marks):
             out[:] = True
             out[found.marks] = False
         else:
             notes.append(f"{found.note} All marks steer.")
-    for subject in settings.aside:
-        found = chosen(subject, tracks, canvas, motion, groups)
+    for subject in subjects:
+        found = tracks_of_subject(subject, tracks, canvas, steps, groups)
         out[found.marks] = True
         if found.note:
             notes.append(f"{found.note} Nothing is set aside by it.")
     return out[ids], notes
 
 
-def _scene(shares: NDArray[np.float64], canvas: Canvas) -> Complex:
-    """Shares of the picture ``(m, 2)`` to the scene plane."""
-    size = np.array([canvas.width, canvas.height])
-    return canvas.to_scene(shares * size - 0.5)
-
-
-def inside(outline: Complex, points: Complex) -> NDArray[np.bool_]:
+def inside(outline: Complex, points: Complex) -> Flags:
     """Whether ``points`` ``(m,)`` lie inside the polygon ``outline`` ``(k,)``, by even and odd."""
     a, b = outline, np.roll(outline, -1)
     p = points[:, None]
@@ -93,86 +89,97 @@ def inside(outline: Complex, points: Complex) -> NDArray[np.bool_]:
     return np.asarray((crosses & (p.real < at)).sum(axis=1) % 2 == 1)
 
 
-class _Lives:
-    """Quick access to a measure's marks, frame by frame."""
-
-    def __init__(self, tracks: Tracks, canvas: Canvas) -> None:
-        self._measure = tracks
-        self.count = int(tracks.records["id"].max(initial=0)) + 1
-        self._canvas = canvas
-
-    def frame(self, t: int) -> tuple[NDArray[np.intp], Complex]:
-        records = self._measure.frame(t)
-        points = np.stack([records["x"], records["y"]], axis=-1).astype(float)
-        return records["id"].astype(np.intp), self._canvas.to_scene(points)
+def _places(tracks: Tracks, canvas: Canvas, t: int) -> tuple[Indices, Complex]:
+    """The tracks seen in a frame of the range, and where."""
+    records = tracks.frame(t)
+    points = np.stack([records["x"], records["y"]], axis=-1).astype(float)
+    return records["id"].astype(np.intp), canvas.to_scene(points)
 
 
-def _lassoed(
-    subject: Lasso, frame: int, tracks: Tracks, canvas: Canvas, motion: CameraMotion
-) -> NDArray[np.intp]:
-    lives = _Lives(tracks, canvas)
-    outline = _scene(np.array(subject.outline), canvas)
-    ids, places = lives.frame(frame)
-    member = np.zeros(lives.count, bool)
-    member[ids[inside(outline, places)]] = True
-    if not member.any():
+def _lassoed(subject: Lasso, frame: int, tracks: Tracks, canvas: Canvas, steps: Motion) -> Indices:
+    """The tracks that a lasso drawn at a frame of the range means."""
+    outline = places_in_scene(subject.outline, canvas)
+    ids, places = _places(tracks, canvas, frame)
+    drawn = np.zeros(int(tracks.records["id"].max(initial=0)) + 1, bool)
+    drawn[ids[inside(outline, places)]] = True
+    if not drawn.any():
         return np.zeros(0, np.intp)
-    drawn = member.copy()
+    member = drawn.copy()
     for way in (1, -1):
-        member |= _travel(lives, tracks, canvas, motion, outline, drawn, frame, way)
+        lasso = _TravellingLasso(outline, drawn, canvas)
+        member |= lasso.travel(tracks, steps, frame, way)
     return np.nonzero(member)[0]
 
 
-def _travel(
-    lives: _Lives, tracks: Tracks, canvas: Canvas, motion: CameraMotion, outline: Complex,
-    drawn: NDArray[np.bool_], frame: int, way: int,
-) -> NDArray[np.bool_]:  # fmt: skip
-    """The members after the lasso has gone through the clip one way."""
-    member = drawn.copy()
-    settled = drawn.copy()  # on which side a mark stands is known
-    with_subject, with_camera = np.zeros(lives.count), np.zeros(lives.count)
-    seen = np.zeros(lives.count, np.intp)
-    slow = STRAYS * canvas.radius
-    alone = 0
-    ids, places = lives.frame(frame)
-    t = frame
-    while 0 <= t + way < len(tracks):
-        a, b = _camera(motion, t, way)
-        later_ids, later = lives.frame(t + way)
-        _, here, there = np.intersect1d(ids, later_ids, assume_unique=True, return_indices=True)
-        name, p, q = ids[here], places[here], later[there]
-        camera_off = np.abs(q - (a * p + b))
-        carries = member[name] & settled[name]
-        strays = carries & (camera_off > slow)
+class _TravellingLasso:
+    """A lasso on its way through the clip: carried by the tracks inside, taking in those born
+    inside, on probation until their motion tells whether they belong to the subject."""
+
+    def __init__(self, outline: Complex, drawn: Flags, canvas: Canvas) -> None:
+        self._outline, self._canvas = outline, canvas
+        self._slow = STRAYS * canvas.radius
+        self._member = drawn.copy()
+        self._settled = drawn.copy()  # on which side a track stands is known
+        self._off_subject, self._off_camera = np.zeros(len(drawn)), np.zeros(len(drawn))
+        self._seen = np.zeros(len(drawn), np.intp)
+        self._alone = 0  # frames that nothing has carried it
+
+    def travel(self, tracks: Tracks, steps: Motion, frame: int, way: int) -> Flags:
+        """Go through the clip one way; returns which tracks are members then."""
+        ids, places = _places(tracks, self._canvas, frame)
+        t = frame
+        while 0 <= t + way < len(tracks):
+            later_ids, later = _places(tracks, self._canvas, t + way)
+            _, here, there = np.intersect1d(ids, later_ids, assume_unique=True, return_indices=True)
+            camera = steps[t + 1 : t + 2] if way > 0 else steps[t : t + 1].inverse()
+            if not self._carry(ids[here], places[here], later[there], camera):
+                break
+            self._take_in(ids, later_ids, later)
+            ids, places = later_ids, later
+            t += way
+        return self._member
+
+    def _carry(self, name: Indices, p: Complex, q: Complex, camera: Motion) -> bool:
+        """One frame on, for tracks that move from ``p`` to ``q``; False at the end of the way."""
+        off_camera = np.abs(q - camera.apply(p)[0])
+        carries = self._member[name] & self._settled[name]
+        strays = carries & (off_camera > self._slow)
         if strays.sum() >= CARRIERS:
             carries = strays  # a lasso drawn loosely has some background inside
         if carries.sum() >= CARRIERS:
             a, b = _carried(p[carries], q[carries])
-            alone = 0
+            moved = a * p + b
+            self._outline = a * self._outline + b
+            self._alone = 0
         else:
-            alone += 1
-            if alone > ALONE:
-                break
-        outline = a * outline + b
-        if not _in_sight(outline, canvas):
-            break
-        # Marks born inside: on probation until their motion tells.
-        with_subject[name] += np.abs(q - (a * p + b))
-        with_camera[name] += camera_off
-        seen[name] += 1
-        trial = name[~settled[name] & member[name] & (seen[name] >= PROBATION)]
-        gone = trial[with_subject[trial] > with_camera[trial] + slow * seen[trial] / 2]
-        member[gone] = False
-        settled[trial] = True
+            moved = camera.apply(p)[0]
+            self._outline = camera.apply(self._outline)[0]
+            self._alone += 1
+        if self._alone > ALONE or not _in_sight(self._outline, self._canvas):
+            return False
+        self._off_subject[name] += np.abs(q - moved)
+        self._off_camera[name] += off_camera
+        self._seen[name] += 1
+        self._settle(name)
+        return True
+
+    def _settle(self, name: Indices) -> None:
+        """Let go of members on probation that moved with the camera rather than the subject."""
+        ready = ~self._settled[name] & self._member[name] & (self._seen[name] >= PROBATION)
+        trial = name[ready]
+        allowance = self._slow * self._seen[trial] / 2
+        gone = trial[self._off_subject[trial] > self._off_camera[trial] + allowance]
+        self._member[gone] = False
+        self._settled[trial] = True
+
+    def _take_in(self, ids: Indices, later_ids: Indices, later: Complex) -> None:
+        """Tracks that begin inside become members, on probation."""
         fresh = np.setdiff1d(later_ids, ids, assume_unique=True)
         at = later[np.isin(later_ids, fresh, assume_unique=True)]
-        born = fresh[inside(outline, at)]
-        born = born[~settled[born]]
-        member[born] = True
-        with_subject[born] = with_camera[born] = seen[born] = 0
-        ids, places = later_ids, later
-        t += way
-    return member
+        born = fresh[inside(self._outline, at)]
+        born = born[~self._settled[born]]
+        self._member[born] = True
+        self._off_subject[born] = self._off_camera[born] = self._seen[born] = 0
 
 
 def _in_sight(outline: Complex, canvas: Canvas) -> bool:
@@ -180,14 +187,6 @@ def _in_sight(outline: Complex, canvas: Canvas) -> bool:
     hu, hv = canvas.half
     x, y = outline.real, outline.imag
     return bool(x.max() >= -hu and x.min() <= hu and y.max() >= -hv and y.min() <= hv)
-
-
-def _camera(motion: CameraMotion, t: int, way: int) -> tuple[complex, complex]:
-    """The camera's step from frame ``t`` to its neighbour."""
-    if way > 0:
-        return complex(motion.steps.a[t + 1]), complex(motion.steps.b[t + 1])
-    a, b = motion.steps.a[t], motion.steps.b[t]
-    return complex(1 / a), complex(-b / a)
 
 
 def _carried(p: Complex, q: Complex) -> tuple[complex, complex]:

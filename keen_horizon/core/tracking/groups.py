@@ -11,15 +11,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csr_array
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from ..geometry.canvas import Canvas
-from ..motion.camera_motion import CameraMotion
-from ..motion.ransac import votes
-from .correspondences import correspondences
+from ..geometry.motion import Motion
+from ..types import Complex, Flags, Indices
+from .correspondences import correspondences, votes
 from .tracks import Tracks
 
 WINDOW = 12  # frames
@@ -44,7 +43,7 @@ class TrackGroup:
     share of the sightings that steered the fit, 0..1.
     """
 
-    marks: NDArray[np.intp]
+    marks: Indices
     first: int
     last: int
     frame: int
@@ -54,18 +53,19 @@ class TrackGroup:
     steered: float
 
 
-def groups_of(tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> list[TrackGroup]:
+def groups_of(tracks: Tracks, canvas: Canvas, steps: Motion, steering: Flags) -> list[TrackGroup]:
     """Groups that move otherwise than the camera, largest first.
 
-    ``motion`` is the fit of all marks (or of those not set aside: the others are grouped too).
+    ``steps`` are the fit of all tracks (or of those not excluded: the others are grouped too),
+    ``steering`` says which sightings steered it.
     """
     ids = tracks.records["id"].astype(np.intp)
     count = int(ids.max(initial=-1)) + 1
     if not count:
         return []
-    rest, place = _strayed(tracks, canvas, motion)
+    rest, place = _strayed(tracks, canvas, steps)
     frame = np.repeat(np.arange(len(tracks)), np.diff(tracks.offsets))
-    clusters: list[NDArray[np.intp]] = []  # of all windows
+    clusters: list[Indices] = []  # of all windows
     links: list[tuple[int, int]] = []
     before = np.full(count, -1)  # the cluster of each mark in the window before
     for start in range(0, max(1, len(tracks) - WINDOW // 2), WINDOW // 2):
@@ -95,7 +95,7 @@ def groups_of(tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> list[Trac
     sightings = np.nonzero(sighted)[0][order]
     names, starts = np.unique(label[ids[sightings]], return_index=True)
     for rows in np.split(sightings, starts[1:]) if len(names) else []:
-        group = _described(rows, ids, frame, rest, place, motion, canvas)
+        group = _described(rows, ids, frame, rest, place, steering, canvas)
         if group is not None:
             found.append(group)
     return sorted(found, key=lambda g: -g.share * (g.last - g.first + 1))
@@ -118,7 +118,9 @@ def group_at(
     return best[1] if best else None
 
 
-def pull(group: TrackGroup, tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> float:
+def pull(
+    group: TrackGroup, tracks: Tracks, canvas: Canvas, steps: Motion, steering: Flags
+) -> float:
     """By how much a group shifts the solve while it is seen: rms scene units a frame.
 
     To first order: what its steering marks stray from the fit, weighed against all that steer.
@@ -128,9 +130,8 @@ def pull(group: TrackGroup, tracks: Tracks, canvas: Canvas, motion: CameraMotion
     for start in range(0, len(frames), 256):
         part = frames[start : start + 256]
         pairs = correspondences(tracks, canvas, part)
-        a, b = motion.steps.a[part][:, None], motion.steps.b[part][:, None]
-        off = pairs.after - (a * pairs.before + b)
-        weight = votes(pairs.before, pairs.valid, canvas) * motion.steering[pairs.record]
+        off = pairs.after - steps[part].apply(pairs.before)
+        weight = votes(pairs.before, pairs.valid, canvas) * steering[pairs.record]
         weight = np.where(pairs.valid, weight, 0.0)
         mine = weight * np.isin(pairs.mark, group.marks)
         others = (weight - mine).sum(axis=1)
@@ -140,9 +141,7 @@ def pull(group: TrackGroup, tracks: Tracks, canvas: Canvas, motion: CameraMotion
     return float(np.sqrt(total / max(count, 1)))
 
 
-def _strayed(
-    tracks: Tracks, canvas: Canvas, motion: CameraMotion
-) -> tuple[NDArray[np.complex128], NDArray[np.complex128]]:
+def _strayed(tracks: Tracks, canvas: Canvas, steps: Motion) -> tuple[Complex, Complex]:
     """Per record, how far the mark moved otherwise than the camera (NaN at its first sighting),
     and where it is, scene units."""
     rest = np.full(len(tracks.records), np.nan + 0j)
@@ -150,24 +149,23 @@ def _strayed(
     for start in range(1, len(tracks), 256):
         frames = np.arange(start, min(start + 256, len(tracks)))
         pairs = correspondences(tracks, canvas, frames)
-        a, b = motion.steps.a[frames][:, None], motion.steps.b[frames][:, None]
-        off = pairs.after - (a * pairs.before + b)
+        off = pairs.after - steps[frames].apply(pairs.before)
         rest[pairs.record[pairs.valid]] = off[pairs.valid]
         place[pairs.record[pairs.valid]] = pairs.after[pairs.valid]
     return rest, place
 
 
 def _clusters(
-    ids: NDArray[np.intp], rest: NDArray[np.complex128], place: NDArray[np.complex128],
+    ids: Indices, rest: Complex, place: Complex,
     radius: float,
-) -> list[NDArray[np.intp]]:  # fmt: skip
+) -> list[Indices]:  # fmt: skip
     """The marks of one window that stray from the camera, in clusters that move alike."""
     if not len(ids):
         return []
     names, inverse = np.unique(ids, return_inverse=True)
     seen = np.bincount(inverse)
 
-    def mean(values: NDArray[np.complex128]) -> NDArray[np.complex128]:
+    def mean(values: Complex) -> Complex:
         total = np.bincount(inverse, values.real) + 1j * np.bincount(inverse, values.imag)
         return np.asarray(total / seen)
 
@@ -190,7 +188,7 @@ def _clusters(
     return [names[moving[label == k]] for k in large]
 
 
-def _linked(before: NDArray[np.intp], now: NDArray[np.intp]) -> list[tuple[int, int]]:
+def _linked(before: Indices, now: Indices) -> list[tuple[int, int]]:
     """Clusters of neighbouring windows that are mostly the same marks."""
     both = (before >= 0) & (now >= 0)
     if not both.any():
@@ -203,8 +201,8 @@ def _linked(before: NDArray[np.intp], now: NDArray[np.intp]) -> list[tuple[int, 
 
 
 def _described(
-    rows: NDArray[np.intp], ids: NDArray[np.intp], frame: NDArray[np.intp],
-    rest: NDArray[np.complex128], place: NDArray[np.complex128], motion: CameraMotion,
+    rows: Indices, ids: Indices, frame: Indices,
+    rest: Complex, place: Complex, steering: Flags,
     canvas: Canvas,
 ) -> TrackGroup | None:  # fmt: skip
     marks = np.unique(ids[rows])
@@ -233,5 +231,5 @@ def _described(
         place=complex(middle),
         share=float(covered.max()),
         speed=speed,
-        steered=float(motion.steering[rows].mean()),
+        steered=float(steering[rows].mean()),
     )

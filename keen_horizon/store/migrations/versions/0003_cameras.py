@@ -19,7 +19,3 @@ def upgrade() -> None:
         sa.Column("readout", sa.Float, nullable=False),
         sa.Column("created", sa.DateTime(timezone=True), nullable=False),
     )
-
-
-def downgrade() -> None:
-    op.drop_table("cameras")

@@ -21,11 +21,3 @@ def upgrade() -> None:
     op.create_unique_constraint(
         f"uq_measures_{'_'.join(RANGE)}_closer", "measures", [*RANGE, "closer"]
     )
-
-
-def downgrade() -> None:
-    op.drop_constraint(f"uq_measures_{'_'.join(RANGE)}_closer", "measures")
-    op.execute("DELETE FROM measures WHERE closer")
-    op.create_unique_constraint(f"uq_measures_{'_'.join(RANGE)}", "measures", RANGE)
-    for table in ("measures", "clips"):
-        op.drop_column(table, "closer")

@@ -22,7 +22,3 @@ def upgrade() -> None:
         sa.Column("created", sa.DateTime(timezone=True), nullable=False),
         sa.Column("removed", sa.DateTime(timezone=True)),
     )
-
-
-def downgrade() -> None:
-    op.drop_table("house_lenses")

@@ -1,0 +1,5 @@
+"""The pipeline without a server: ``measure``, ``correct``, ``cost``, ``treatment``, ``lens``."""
+
+from .commands import main
+
+__all__ = ["main"]

@@ -1,0 +1,181 @@
+"""YUV as recorded to linear light and back, for pictures on which pixel stages are at work.
+
+Matrices and ranges: ITU-T H.273; transfer functions: ITU-R BT.709 and BT.601 (the same curve), IEC
+61966-2-1 (sRGB), ITU-R BT.2100 (PQ and HLG). A clip without a tag counts as BT.709 above 576 lines
+and BT.601 below, as players have it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+
+from ..media.decode import Picture, Plane
+from .pixel_stage import LinearPicture
+from .warp import chroma_matrix
+
+LUMA_SHARES = {  # of red and blue, by H.273's matrix number
+    1: (0.2126, 0.0722), 4: (0.30, 0.11), 5: (0.299, 0.114), 6: (0.299, 0.114),
+    7: (0.212, 0.087), 9: (0.2627, 0.0593), 10: (0.2627, 0.0593),
+}  # fmt: skip
+FULL_RANGE = 2  # H.273's number, as the decoder tells it
+SRGB, PQ, HLG = 13, 16, 18
+STANDARD_LINES = 576  # up to which a clip without a tag counts as standard definition
+Curve = Callable[[np.ndarray], np.ndarray]
+
+
+@dataclass(frozen=True)
+class WorkingSpace:
+    """How one clip's code values and linear light belong together; see :func:`working_space`."""
+
+    depth: int
+    full_range: bool
+    shares: tuple[float, float]
+    transfer: int
+
+    def to_linear(self, picture: Picture) -> LinearPicture:
+        """The whole picture, chroma interpolated at its true siting."""
+        luma = picture.planes[0]
+        height, width = luma.shape
+        chroma = [
+            _at_full_size(plane, picture.chroma, picture.site, width, height)
+            for plane in picture.planes[1:]
+        ]
+        y, u, v = (self._scaled(p, k > 0) for k, p in enumerate([luma, *chroma]))
+        kr, kb = self.shares
+        red, blue = y + 2 * (1 - kr) * v, y + 2 * (1 - kb) * u
+        green = (y - kr * red - kb * blue) / (1 - kr - kb)
+        return self._linear(np.stack([red, green, blue], axis=-1)).astype(np.float32)
+
+    def from_linear(
+        self, picture: LinearPicture, out: tuple[Plane, ...], chroma: tuple[int, int],
+        site: tuple[float, float],
+    ) -> None:  # fmt: skip
+        """Fill planes with a picture of their size; chroma averaged about its ``site``."""
+        coded = self._coded(np.clip(picture, 0.0, None))
+        kr, kb = self.shares
+        y = kr * coded[..., 0] + (1 - kr - kb) * coded[..., 1] + kb * coded[..., 2]
+        u, v = (coded[..., 2] - y) / (2 * (1 - kb)), (coded[..., 0] - y) / (2 * (1 - kr))
+        for k, (values, plane) in enumerate(zip((y, u, v), out, strict=True)):
+            if k:
+                values = _at_chroma_size(values, chroma, site, plane.shape)
+            np.copyto(plane, self._quantised(values, k > 0), casting="unsafe")
+
+    def _scaled(self, plane: np.ndarray, is_chroma: bool) -> np.ndarray:
+        _, low, span, grey = self._levels(is_chroma)
+        return (plane.astype(np.float32) - (grey if is_chroma else low)) / span
+
+    def _quantised(self, values: np.ndarray, is_chroma: bool) -> np.ndarray:
+        whole, low, span, grey = self._levels(is_chroma)
+        return np.clip(np.rint(values * span + (grey if is_chroma else low)), 0, whole)
+
+    def _levels(self, is_chroma: bool) -> tuple[float, float, float, float]:
+        """Largest code, black, from black to white (of chroma, from end to end), and grey."""
+        unit = 2.0 ** (self.depth - 8)
+        whole = 2.0**self.depth - 1
+        if self.full_range:
+            return whole, 0.0, whole, 2.0 ** (self.depth - 1)
+        return whole, 16 * unit, (224 if is_chroma else 219) * unit, 128 * unit
+
+    def _linear(self, coded: np.ndarray) -> np.ndarray:
+        return _TO_LINEAR.get(self.transfer, _bt709_to_linear)(np.clip(coded, 0.0, None))
+
+    def _coded(self, linear: np.ndarray) -> np.ndarray:
+        return _FROM_LINEAR.get(self.transfer, _bt709_from_linear)(linear)
+
+
+def working_space(colour: dict[str, Any], depth: int, lines: int) -> WorkingSpace:
+    """The working space of a clip by its tags (``matrix``, ``range``, ``transfer``, numbers of
+    H.273), bits a sample, and lines."""
+    matrix = colour.get("matrix")
+    if matrix not in LUMA_SHARES:
+        matrix = 6 if lines <= STANDARD_LINES else 1
+    return WorkingSpace(
+        depth, colour.get("range") == FULL_RANGE, LUMA_SHARES[matrix], colour.get("transfer") or 1
+    )
+
+
+def _at_full_size(
+    plane: Plane, chroma: tuple[int, int], site: tuple[float, float], width: int, height: int
+) -> np.ndarray:
+    if chroma == (1, 1):
+        return plane
+    m = np.linalg.inv(chroma_matrix(chroma, site))
+    return np.asarray(
+        cv2.warpAffine(
+            plane, m[:2], (width, height), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP,
+            borderMode=cv2.BORDER_REPLICATE,
+        )
+    )  # fmt: skip
+
+
+def _at_chroma_size(
+    values: np.ndarray, chroma: tuple[int, int], site: tuple[float, float], shape: tuple[int, ...]
+) -> np.ndarray:
+    if chroma == (1, 1):
+        return values
+    # A tent of the subsampling's width about each chroma sample.
+    for axis, factor in enumerate(reversed(chroma)):
+        if factor == 2:
+            centred = (site[1 - axis] % 1) == 0.5
+            kernel = np.array([1, 3, 3, 1]) / 8 if centred else np.array([1, 2, 1]) / 4
+            kernel = kernel.astype(np.float32)
+            anchor = 1
+            size = kernel[:, None] if axis == 0 else kernel[None, :]
+            at = (0, anchor) if axis == 0 else (anchor, 0)
+            values = cv2.filter2D(values, -1, size, anchor=at, borderType=cv2.BORDER_REPLICATE)
+            values = values[::2] if axis == 0 else values[:, ::2]
+    return values[: shape[0], : shape[1]]
+
+
+def _bt709_to_linear(v: np.ndarray) -> np.ndarray:
+    return np.where(v < 0.081, v / 4.5, ((v + 0.099) / 1.099) ** (1 / 0.45))
+
+
+def _bt709_from_linear(v: np.ndarray) -> np.ndarray:
+    return np.where(v < 0.018, 4.5 * v, 1.099 * v**0.45 - 0.099)
+
+
+def _srgb_to_linear(v: np.ndarray) -> np.ndarray:
+    return np.where(v <= 0.04045, v / 12.92, ((v + 0.055) / 1.055) ** 2.4)
+
+
+def _srgb_from_linear(v: np.ndarray) -> np.ndarray:
+    return np.where(v <= 0.0031308, 12.92 * v, 1.055 * v ** (1 / 2.4) - 0.055)
+
+
+_M1, _M2 = 2610 / 16384, 2523 / 32
+_C1, _C2, _C3 = 3424 / 4096, 2413 / 128, 2392 / 128
+_PQ_WHITE = 203 / 10000  # of the curve's peak: reference white, ITU-R BT.2408
+
+
+def _pq_to_linear(v: np.ndarray) -> np.ndarray:
+    p = np.clip(v, 0, 1) ** (1 / _M2)
+    return (np.maximum(p - _C1, 0) / (_C2 - _C3 * p)) ** (1 / _M1) / _PQ_WHITE
+
+
+def _pq_from_linear(v: np.ndarray) -> np.ndarray:
+    p = np.clip(v * _PQ_WHITE, 0, 1) ** _M1
+    return ((_C1 + _C2 * p) / (1 + _C3 * p)) ** _M2
+
+
+_A, _B, _C = 0.17883277, 0.28466892, 0.55991073
+
+
+def _hlg_to_linear(v: np.ndarray) -> np.ndarray:
+    return np.where(v <= 0.5, v * v / 3, (np.exp((v - _C) / _A) + _B) / 12)
+
+
+def _hlg_from_linear(v: np.ndarray) -> np.ndarray:
+    low = np.sqrt(3 * np.clip(v, 0, 1 / 12))
+    return np.where(v <= 1 / 12, low, _A * np.log(np.maximum(12 * v - _B, 1e-9)) + _C)
+
+
+_TO_LINEAR: dict[int, Curve] = {SRGB: _srgb_to_linear, PQ: _pq_to_linear, HLG: _hlg_to_linear}
+_FROM_LINEAR: dict[int, Curve] = {
+    SRGB: _srgb_from_linear, PQ: _pq_from_linear, HLG: _hlg_from_linear,
+}  # fmt: skip

@@ -1,0 +1,175 @@
+"""Drawing a solved clip into a file: decode, warp, change pixels, encode; resumable."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from itertools import islice
+from pathlib import Path
+
+from ..geometry.chain import WarpChain
+from ..media.decode import Picture, Plane, frames, working_format
+from ..media.encode import Encoding, Mp4Writer
+from ..media.probe import Scan
+from ..media.segments import join, plan
+from ..path.edge_fill_plan import Lenders
+from ..picture.edge_fill import Lender, warp_with_lenders
+from ..picture.pixel_stage import PixelStage
+from ..picture.warp import sampler_of, warp_planes
+from ..picture.worked import warp_worked
+from ..picture.working_space import working_space
+from ..stations.frame import FRAME
+from ..treatment import Treatment
+from .measure_tracks import Progress, check_range, silent
+from .solve_clip import Solution, scene_of
+
+
+@dataclass(frozen=True)
+class Drawing:
+    """What is drawn: the ``chain``; ``bare`` leaves what no source pixel covers black, otherwise
+    the chain covers the output, or neighbours lend, as ``lenders`` say; ``pixels`` are what is done
+    to pixels besides."""
+
+    chain: WarpChain
+    bare: bool = False
+    lenders: Lenders | None = None
+    pixels: tuple[PixelStage, ...] = ()
+
+
+def drawing_of(solution: Solution, treatment: Treatment) -> Drawing:
+    """A solution drawn as its treatment's edge rule has it."""
+    frame = treatment.of(FRAME)
+    lenders = None
+    if frame.rule == "borrow":
+        lenders = Lenders(solution.motion, frame.borrow_reach)
+    scene = scene_of(solution.motion, solution.chain.source, treatment)
+    pixels = tuple(
+        stage for station, own in treatment.each() for stage in station.pixels(own, scene)
+    )
+    return Drawing(solution.chain, frame.rule == "leave", lenders, pixels)
+
+
+@dataclass(frozen=True)
+class Rendered:
+    """What a render says of itself."""
+
+    width: int
+    height: int
+    sound: str
+    frame_count: int
+
+
+@dataclass(frozen=True)
+class _Job:
+    """One render: the file it reads, from frame ``first`` on, and what it draws."""
+
+    path: Path
+    scan: Scan
+    drawing: Drawing
+    first: int
+    encoding: Encoding
+    progress: Progress
+
+    @property
+    def last(self) -> int:
+        return self.first + len(self.drawing.chain) - 1
+
+    def draw(self, picture: Picture, lend: Iterator[Lender], planes: tuple[Plane, ...]) -> None:
+        """Fill the planes of one output frame."""
+        at = picture.index - self.first
+        drawing, probe = self.drawing, self.scan.probe
+        sampler = sampler_of(drawing.chain[at : at + 1])
+        full = probe.colour["range"] == 2
+        if drawing.pixels:
+            depth = 8 * planes[0].itemsize if planes[0].itemsize == 1 else 10
+            space = working_space(probe.colour, depth, probe.height)
+            warp_worked(picture, sampler, planes, space, drawing.pixels, at, bare=drawing.bare)
+        elif drawing.lenders is None:
+            warp_planes(picture, sampler, planes, bare=drawing.bare, full_range=full)
+        else:
+            warp_with_lenders(picture, sampler, lend, planes, full_range=full)
+
+    def pictures(self, start: int) -> Iterator[tuple[Picture, Iterator[Lender]]]:
+        """Pictures from frame ``start`` on, each with those that may lend to it, nearest first.
+
+        No more pictures are held than lie within the reach.
+        """
+        lenders = self.drawing.lenders
+        reach = max(lenders.offsets) if lenders is not None else 0
+        held: dict[int, Picture] = {}
+        now = start
+        for picture in frames(self.path, self.scan, max(self.first, start - reach), self.last):
+            held[picture.index] = picture
+            while now <= self.last and (now + reach <= picture.index or picture.index == self.last):
+                yield held[now], self._lend(now, held)
+                now += 1
+                held.pop(now - reach - 1, None)
+
+    def _lend(self, frame: int, held: dict[int, Picture]) -> Iterator[Lender]:
+        lenders, chain = self.drawing.lenders, self.drawing.chain
+        if lenders is None:
+            return
+        for other in lenders.of(frame - self.first):
+            if self.first + other in held:
+                lent = lenders.lent(chain, frame - self.first, other)
+                yield held[self.first + other], sampler_of(lent)
+
+    def write(
+        self, target: Path, pictures: Iterator[tuple[Picture, Iterator[Lender]]],
+        start: int, stop: int, sound_from: Path | None = None,
+    ) -> str:  # fmt: skip
+        """Draw frames ``start`` to ``stop`` into a file; returns what to say of the sound."""
+        output = self.drawing.chain.view.output
+        with Mp4Writer(
+            target, self.scan, output.width, output.height,
+            working_format(self.scan.probe.pixel_format), self.encoding, start, stop,
+            sound_from=sound_from, pixel_aspect=output.pixel_aspect,
+        ) as writer:  # fmt: skip
+            for picture, lend in islice(pictures, stop - start + 1):
+                self.draw(picture, lend, writer.blank_planes())
+                writer.write(picture.pts)
+                self.progress(picture.index - self.first + 1, len(self.drawing.chain))
+            writer.finish()
+        return writer.sound_note
+
+
+def render(
+    path: Path,
+    scan: Scan,
+    drawing: Drawing,
+    first: int,
+    target: Path,
+    *,
+    encoding: Encoding | None = None,
+    lines: int | None = None,
+    room: Path | None = None,
+    progress: Progress = silent,
+) -> Rendered:
+    """Draw the chain's frames, starting at ``first`` of the file, into an MP4 with its sound, at
+    its own size or at so many ``lines``.
+
+    With ``room``, a folder, the pictures are kept there in segments until all are drawn, and a
+    render that was broken off goes on from the last whole one.
+    """
+    chain = replace(drawing.chain, view=drawing.chain.view.resized(lines))
+    job = _Job(path, scan, replace(drawing, chain=chain), first, encoding or Encoding(), progress)
+    check_range(scan, first, job.last)
+    if room is None:
+        sound = job.write(target, job.pictures(first), first, job.last, path)
+    else:
+        sound = _in_segments(job, target, room)
+    output = chain.view.output
+    return Rendered(output.width, output.height, sound, len(chain))
+
+
+def _in_segments(job: _Job, target: Path, room: Path) -> str:
+    """Draw whatever segments are missing, and join them all."""
+    segments = plan(room, job.first, job.last)
+    missing = [segment for segment in segments if not segment.path.exists()]
+    if missing:
+        pictures = job.pictures(missing[0].first)
+        for segment in missing:
+            job.write(segment.path, pictures, segment.first, segment.last)
+    total = len(job.drawing.chain)
+    job.progress(total, total)
+    return join(segments, target, job.scan, sound_from=job.path)

@@ -1,0 +1,109 @@
+"""What a measure and a correction say, as JSON data: see ``docs/formats.md``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from ..geometry.canvas import Canvas
+from ..geometry.motion import Motion
+from ..motion.camera_motion import CameraMotion
+from ..motion.rolling_shutter import Readout
+from ..stations.station import Figure, Report
+from ..treatment import Treatment
+from .render_clip import Rendered
+from .solve_clip import Solution
+
+MOST_ZOOM = 1e6  # that is written down; JSON has no infinity
+CONVENTIONS = (
+    "steady maps a pixel of the steadied picture (source size, before zoom) to the source "
+    "pixel it is taken from, bends and rows apart; zoom is the zoom applied, zoom_needed "
+    "the least for that frame"
+)
+
+
+def measure_report(
+    motion: CameraMotion, canvas: Canvas, readout: Readout | None = None
+) -> dict[str, Any]:
+    """A measure."""
+    matrices = motion.steps.pixel_matrices(canvas)
+    timeline, evidence = motion.timeline, motion.evidence
+    return {
+        "width": canvas.width,
+        "height": canvas.height,
+        "pixel_aspect": canvas.pixel_aspect,
+        "frames": [
+            {
+                "index": timeline.first + t,
+                "time": float(timeline.times[t]),
+                "marks": int(evidence.tracks[t]),
+                "confidence": round(float(evidence.confidence[t]), 4),
+                "previous_to_this": matrices[t].tolist(),
+            }
+            for t in range(len(motion))
+        ],
+        "cuts": (timeline.first + timeline.cuts).tolist(),
+        "blurred": (timeline.first + np.nonzero(timeline.blurred)[0]).tolist(),
+        "readout": None
+        if readout is None
+        else {
+            "ms": round(readout.ms, 2),
+            "sure_ms": round(readout.sure, 2) if np.isfinite(readout.sure) else None,
+            "words": readout.words,
+        },
+    }
+
+
+def told_figures(treatment: Treatment, report: Report) -> list[Figure]:
+    """The numbers of a report as they are shown. A report by an earlier version may lack what a
+    station tells now; that station is passed over."""
+    figures: list[Figure] = []
+    for station, own in treatment.each():
+        try:
+            figures += station.figures(own, report)
+        except KeyError:
+            continue
+    return figures
+
+
+def correction_report(
+    solution: Solution,
+    treatment: Treatment,
+    rendered: Rendered,
+    seconds: dict[str, float],
+) -> dict[str, Any]:
+    """A finished correction: its figures, and one entry a frame.
+
+    ``seconds`` spent in ``measure``, ``solve`` and ``render``.
+    """
+    chain, timeline = solution.chain, solution.motion.timeline
+    motions = [stage for stage in solution.corrections if isinstance(stage, Motion)]
+    steady = np.broadcast_to(np.eye(3), (len(chain), 3, 3))
+    for motion in motions:
+        steady = motion.matrices @ steady
+    scene = chain.source.scene_matrix
+    steady = np.linalg.inv(scene) @ steady @ scene
+    steady = steady / steady[:, 2:, 2:]
+    zooms = chain.view.zooms(len(chain))
+    # What was solved for the full size may have been delivered smaller.
+    shrink = chain.view.output.height / rendered.height
+    told = solution.told(treatment)
+    return told | {
+        "pixels_per_output_pixel": told["pixels_per_output_pixel"] * shrink,
+        "output": told["output"] | {"width": rendered.width, "height": rendered.height},
+        "sound": rendered.sound,
+        "treatment": treatment.as_data(),
+        "seconds": seconds,
+        "conventions": CONVENTIONS,
+        "frames": [
+            {
+                "index": timeline.first + t,
+                "time": float(timeline.times[t]),
+                "steady": steady[t].tolist(),
+                "zoom": float(zooms[t]),
+                "zoom_needed": float(np.minimum(solution.zooms[t], MOST_ZOOM)),
+            }
+            for t in range(len(chain))
+        ],
+    }

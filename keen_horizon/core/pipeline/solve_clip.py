@@ -1,0 +1,166 @@
+"""From camera motion and a treatment to a warp chain and its price."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..geometry.canvas import Canvas
+from ..geometry.chain import WarpChain
+from ..geometry.stage import WarpStage
+from ..motion.camera_motion import CameraMotion
+from ..path.crop_bound import crop_bound
+from ..path.zoom import outline, room_left
+from ..quality import scores
+from ..stations import STATIONS
+from ..stations.frame import FRAME
+from ..stations.frame.view import ceiling, framing, show
+from ..stations.motion import MOTION
+from ..stations.motion.station import STILL
+from ..stations.motion.steadying import Steadied, Surroundings, steadying, untouched
+from ..stations.station import Report, Scene, Solved
+from ..stored import stored
+from ..treatment import Treatment
+from ..types import Real
+
+UNSOLVED = (
+    "The camera path could not be solved; the picture is left as it is. Another calm or model may "
+    "do."
+)
+
+
+@stored
+@dataclass(frozen=True)
+class Solution:
+    """A solved clip: the chain to draw through, the motion it stands on, and per frame what the
+    strip shows.
+
+    ``corrections`` are those stages of the chain that steady the clip; ``zooms`` ``(n,)`` least
+    zoom of each frame, ``room`` ``(n,)`` px left between crop and source edge. ``report`` holds the
+    numbers that ``docs/formats.md`` lists, frames counted as in the recording; ``notes`` are
+    sentences about them.
+    """
+
+    chain: WarpChain
+    motion: CameraMotion
+    corrections: tuple[WarpStage, ...]
+    zooms: Real
+    room: Real
+    report: Report = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+
+    def told(self, treatment: Treatment) -> dict[str, Any]:
+        """The report with its sentences: notes, and the warnings of each station."""
+        warnings = {
+            station.name: station.warnings(own, self.report) for station, own in treatment.each()
+        }
+        said = [*self.notes, *(words for told in warnings.values() for words in told)]
+        return self.report | {"warnings": warnings, "notes": said}
+
+
+def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solution:
+    """Correct a clip. Pure and deterministic; 300 frames take a fraction of a second."""
+    treatment = treatment.in_force()
+    scene = scene_of(motion, canvas, treatment)
+    around = _surroundings(scene, treatment)
+    steadied, notes = _steadied(scene, around, treatment)
+    shown = show(treatment.of(FRAME), scene, steadied.chain)
+    chain = WarpChain(scene.canvas, shown.view, steadied.chain.stages, len(scene))
+    solved = Solved(scene, chain, steadied.corrections, shown.needed)
+    report: Report = {}
+    for station, own in treatment.each():
+        report |= station.report(own, solved)
+    said = [*notes, *shown.notes, *_outside(treatment, motion)]
+    for station, own in treatment.each():
+        said += station.notes(own, solved, report)
+    return Solution(
+        chain, motion, steadied.corrections, shown.needed, _room(chain), report, tuple(said)
+    )
+
+
+def scene_of(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Scene:
+    """What the stations are asked about: a clip of pictures of size ``canvas``."""
+    for station, own in treatment.each():
+        canvas = station.recorded_canvas(own, canvas)
+    frames = motion.timeline.frames
+    return Scene(canvas, motion, lambda name: treatment.values(name, frames))
+
+
+def _surroundings(scene: Scene, treatment: Treatment) -> Surroundings:
+    """What all other stations add to the chain. Light passes the stations in their order; the
+    chain runs the other way."""
+    before: tuple[WarpStage, ...] = ()
+    after: tuple[WarpStage, ...] = ()
+    order = [station.name for station in STATIONS]
+    for station, own in treatment.each():
+        stages = station.stages(own, scene)
+        if order.index(station.name) < order.index(MOTION.name):
+            after = (*stages, *after)
+        else:
+            before = (*stages, *before)
+    frame = treatment.of(FRAME)
+    return Surroundings(before, after, framing(frame, scene.canvas), ceiling(scene))
+
+
+def _steadied(
+    scene: Scene, around: Surroundings, treatment: Treatment
+) -> tuple[Steadied, list[str]]:
+    """The chain with the steadied path, and what could not be done, in words."""
+    settings = treatment.of(MOTION)
+    if not settings.on or _hopeless(scene.motion, scene.canvas):
+        return untouched(scene, around), []
+    try:
+        return steadying(settings, scene, around), []
+    except ArithmeticError:
+        return untouched(scene, around), [UNSOLVED]
+
+
+def _hopeless(motion: CameraMotion, canvas: Canvas) -> bool:
+    """Whether there is nothing to remove, or nothing known of it."""
+    timeline = motion.timeline
+    moved = scores.place_steps(motion.steps, canvas)
+    if scores.shake(moved, timeline.times, timeline.segments) < STILL:
+        return True
+    return bool(motion.evidence.weak[1:].all())
+
+
+def _room(chain: WarpChain) -> Real:
+    view, n = chain.view, len(chain)
+    rim = outline(view.output, view.scale, chain)
+    return room_left(chain, rim, view.zooms(n), view.offsets(n))
+
+
+def _outside(treatment: Treatment, motion: CameraMotion) -> list[str]:
+    """A sentence about a keyframe that the clip does not have."""
+    frames = motion.timeline.frames
+    for name, keys in treatment.keys.items():
+        for key in keys:
+            if not frames[0] <= key.frame <= frames[-1]:
+                return [
+                    f"The key of {name} at frame {key.frame} lies outside this clip (frames "
+                    f"{frames[0]} to {frames[-1]}), which only leads up to its value."
+                ]
+    return []
+
+
+def first_treatment(motion: CameraMotion, canvas: Canvas) -> Treatment:
+    """A sensible start: locked off if the camera meant to stand still, following if it moved.
+
+    It meant to stand still if its path, without the shake, stays within what the default calm
+    could hold in place anyway.
+    """
+    default = Treatment()
+    extent = 0.0
+    moved = scores.place_steps(motion.steps, canvas)
+    for start, stop in motion.segments:
+        own = moved[start:stop].copy()
+        own[:1] = 0
+        paths = np.cumsum(own, axis=0)
+        slow = paths - scores.fast_part(paths, motion.timeline.times[start:stop])
+        extent = max(extent, float(np.ptp(slow.real, axis=0).max() / canvas.half[0] / 2))
+        extent = max(extent, float(np.ptp(slow.imag, axis=0).max() / canvas.half[1] / 2))
+    calm, most = default.of(MOTION).calm, default.of(FRAME).zoom_ceiling
+    stays = extent < 1.0 - float(crop_bound(calm, most))
+    return default.changed(MOTION, aim="lock_off") if stays else default

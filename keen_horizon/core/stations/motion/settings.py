@@ -1,0 +1,129 @@
+"""Settings of the Motion station."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from ...motion.held_point import HeldPoint
+from ...tracking.subjects import Subject
+from ...values import Place
+from ..setting import Choice, setting
+from ..station import StationSettings
+
+COMPONENTS = ("across", "updown", "roll", "size")  # of the camera's path
+
+
+def _own_calm(label: str) -> Any:
+    return setting(
+        None, 0, 100, label=f"Calm, {label}", affects="path",
+        hint=f"Calm of the component {label} alone; null: as calm.",
+    )  # fmt: skip
+
+
+LOCKING, HOLDING = {"aim": ("lock_off",)}, {"aim": ("hold",)}
+
+
+class MotionSettings(StationSettings):
+    """What the steadied camera should do."""
+
+    on: bool = setting(
+        True, label="On", affects="path", hint="Whether the shake is removed at all."
+    )
+    aim: Literal["follow", "lock_off", "hold"] = setting(
+        "follow", label="Aim", affects="motion",
+        hint="follow: keep the move, lose the shake. lock_off: as from a tripod. hold: "
+        "keep chosen points where they are.",
+        choices={
+            "follow": Choice("Follow", "Keep the move, lose the shake."),
+            "lock_off": Choice("Lock off", "As from a tripod, room allowing."),
+            "hold": Choice("Hold", "Keep a point still in the frame."),
+        },
+    )  # fmt: skip
+    calm: float = setting(
+        40.0, 0, 100, label="Calm", affects="path",
+        hint="How strongly shake is removed: how far the picture may be shifted for it.",
+    )  # fmt: skip
+    calm_across: float | None = _own_calm("across")
+    calm_updown: float | None = _own_calm("up-down")
+    calm_roll: float | None = _own_calm("roll")
+    calm_size: float | None = _own_calm("size")
+    ease: float = setting(
+        0.0, 0, 100, label="Ease", unit="%", keyed=True, affects="path",
+        hint="Percent of the calm given up; meant to be keyed.",
+    )  # fmt: skip
+    slack: float = setting(
+        0.0, 0, 100, label="Slack", affects="path",
+        needs=[LOCKING], hint="How freely a locked-off picture may drift, slowly.",
+    )  # fmt: skip
+    lock_frame: int | None = setting(
+        None, 0, label="View", affects="path", of_clip=True,
+        needs=[LOCKING],
+        hint="Frame whose view a lock-off gives; null: the one that costs least.",
+    )  # fmt: skip
+    hold: tuple[HeldPoint, ...] = setting(
+        (), label="Held points", affects="motion", of_clip=True, max_length=4, needs=[HOLDING],
+        hint="Points to hold: one for position, two for roll and size too, four for perspective.",
+    )  # fmt: skip
+    hold_at: Place | None = setting(
+        None, label="Held at", affects="path", of_clip=True, needs=[HOLDING],
+        hint="Where the first is held, as shares of the steadied picture before zoom; "
+        "null: where it is.",
+    )  # fmt: skip
+    tightness: float = setting(
+        100.0, 0, 100, label="Tightness", affects="path",
+        needs=[HOLDING], hint="100: dead still; 0: gently brought back.",
+    )  # fmt: skip
+    model: Literal["shift", "similarity", "perspective", "rotation", "mesh", "decide"] = setting(
+        "similarity", label="Model", affects="motion",
+        hint="shift: across and up-down. similarity: shift, roll and scale. perspective: "
+        "keystone and shear too. rotation: what turning the camera does; needs angle_of_view. "
+        "mesh: local warps, for parallax. decide: the simplest that explains the clip.",
+        choices={
+            "shift": Choice("Shift", "Across and up-down only."),
+            "similarity": Choice("Shift, roll, scale", "As a whole; nothing is bent."),
+            "perspective": Choice("Perspective", "Keystone and shear too."),
+            "rotation": Choice(
+                "Rotation", "What turning the camera does to this lens's picture."
+            ),
+            "mesh": Choice("Mesh", "Each part of the picture by itself, for parallax."),
+            "decide": Choice("Let the clip decide"),
+        },
+    )  # fmt: skip
+    stiffness: float = setting(
+        50.0, 0, 100, label="Stiffness", affects="motion", needs=[{"model": ("mesh", "decide")}],
+        hint="How little a mesh bends.",
+    )  # fmt: skip
+    stretch_limit: float = setting(
+        4.0, 0.5, 20, label="Most stretch", unit="%", step=0.5, affects="path",
+        needs=[{"model": ("perspective", "mesh", "decide")}, HOLDING],
+        hint="Most that any region is stretched, in percent.",
+    )  # fmt: skip
+    wobble_limit: float = setting(
+        1.0, 0.05, 10, label="Most wobble", unit="px", step=0.05, reach=(0.05, 5),
+        affects="motion", needs=[{"model": ("decide",)}],
+        hint="Most wobble, in px, that a model may leave for the clip to decide on it.",
+    )  # fmt: skip
+    angle_of_view: float | None = setting(
+        None, 5, 150, label="Angle of view", unit="°", step=0.1, affects="motion",
+        needs=[{"model": ("rotation", "decide")}],
+        hint="Across the picture, in degrees; null: not known. Rotation needs it where no lens is.",
+    )  # fmt: skip
+    aside: tuple[Subject, ...] = setting(
+        (), label="Set aside", affects="motion", of_clip=True, max_length=50,
+        hint="Subjects whose marks must not steer.",
+    )  # fmt: skip
+    steer_by: Subject | None = setting(
+        None, label="Steered by", affects="motion", of_clip=True,
+        hint="The subject whose marks alone steer; null: all that are not set aside.",
+    )  # fmt: skip
+
+    @property
+    def calms(self) -> dict[str, float]:
+        """The calm of each component, by name; those that have none of their own share ``calm``."""
+        own = {name: getattr(self, f"calm_{name}") for name in COMPONENTS}
+        return {name: self.calm if value is None else value for name, value in own.items()}
+
+    @property
+    def narrow(self) -> bool:
+        """Whether one subject steers, with few tracks close together."""
+        return self.steer_by is not None

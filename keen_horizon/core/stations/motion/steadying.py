@@ -1,0 +1,106 @@
+"""From motion settings and a measured motion to a steadied path."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ...geometry.chain import WarpChain
+from ...geometry.stage import Smoothness, WarpStage
+from ...geometry.view import View
+from ...path.crop_bound import crop_and_freedom
+from ...path.framing import Framing
+from ...path.mesh_smoothing import smoothed_mesh
+from ...path.point_lock import PointLock, lock_points
+from ...path.steady_path import FOLLOW, Bounds, lock_off, steady_path
+from ...path.zoom import clip_to_zoom, outline, room_left
+from ...types import Real
+from ..station import Scene
+from .settings import MotionSettings
+
+FASTER_THAN = {"follow": 0.7, "hold": 0.7, "lock_off": 0.3}  # Hz: slower is left to the scene
+MESH_FROM = 25.0  # calm below which a mesh is weakened, for want of room
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """What the steadying has to fit into: the stages of other stations ``before`` it (on the
+    output's side) and ``after`` it; the output's ``framing``; the zoom ``ceiling`` ``(n,)``."""
+
+    before: tuple[WarpStage, ...]
+    after: tuple[WarpStage, ...]
+    framing: Framing
+    ceiling: Real
+
+
+@dataclass(frozen=True)
+class Steadied:
+    """The whole ``chain``, its view apart, and those of its stages that steady it."""
+
+    chain: WarpChain
+    corrections: tuple[WarpStage, ...]
+
+
+def untouched(scene: Scene, around: Surroundings) -> Steadied:
+    """A clip that nothing is taken out of."""
+    return _assembled(scene, around, (scene.motion.steps.identity(len(scene)),))
+
+
+def _assembled(scene: Scene, around: Surroundings, corrections: tuple[WarpStage, ...]) -> Steadied:
+    canvas = scene.canvas
+    stages = (*around.before, *corrections, *around.after)
+    return Steadied(WarpChain(canvas, View(canvas), stages, len(scene)), corrections)
+
+
+def steadying(settings: MotionSettings, scene: Scene, around: Surroundings) -> Steadied:
+    """The corrections that settings ask for. Raises ArithmeticError if no path can be found."""
+    motion, base = scene.motion, around.framing
+    mesh = smoothed_mesh(
+        motion,
+        scene.canvas,
+        FASTER_THAN[settings.aim],
+        min(1.0, max(settings.calms.values()) / MESH_FROM),
+        settings.stretch_limit / 100.0,
+    )
+    bending = () if mesh is None else (mesh,)
+    still = _assembled(scene, around, bending).chain
+    rim = outline(base.output, base.scale, still)
+    crop, freedom = crop_and_freedom(settings.calms, around.ceiling, scene.values("motion.ease"))
+    shown = float(rim.real.max()), float(rim.imag.max())
+    locked = settings.aim == "lock_off"
+    anchor = settings.lock_frame
+    steady = steady_path(
+        motion,
+        scene.canvas,
+        lock_off(settings.slack) if locked else FOLLOW,
+        Bounds(crop, freedom, _taken(still), shown),
+        anchor - motion.timeline.first if locked and anchor is not None else None,
+    )
+    chain = _assembled(scene, around, (steady, *bending)).chain
+    rim = outline(base.output, base.scale, chain)
+    chain = clip_to_zoom(chain, around.ceiling, rim)
+    if settings.aim == "hold" and settings.hold:
+        chain = lock_points(chain, motion, point_lock_of(settings), around.ceiling, rim)
+    end = len(chain.stages) - len(around.after)
+    return Steadied(chain, chain.stages[len(around.before) : end])
+
+
+def point_lock_of(settings: MotionSettings) -> PointLock:
+    """What is asked of the held points."""
+    return PointLock(
+        settings.hold[0].frame,
+        settings.hold_at,
+        settings.tightness,
+        settings.stretch_limit / 100.0,
+    )
+
+
+def _taken(chain: WarpChain) -> Real:
+    """``(n,)`` scene units of room that meshes and rows take, which is not there for the path. What
+    is curved sees to its own coverage: a lens is scaled to cover, a reshaped view by its zoom."""
+    smooth = chain.only(lambda stage: stage.smoothness == Smoothness.SMOOTH)
+    if not smooth.stages:
+        return np.zeros(len(chain))
+    whole = outline(chain.source, 1.0, smooth)
+    return np.maximum(-room_left(smooth, whole, np.ones(len(chain))), 0.0)

@@ -1,0 +1,46 @@
+"""Taking a file in: it is checked, its proxy made, and its clips get to know their length."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+
+from ..core.errors import KeenError, MediaError
+from ..core.media.probe import scan
+from ..core.media.proxy import make_proxy
+from ..store.models import Clip, Recording
+from ..store.scans import write_timing
+from .kind import QUICK, JobKind, Task
+
+
+def ingest(task: Task) -> None:
+    store, recording = task.store, task.recording
+    with store.workspace() as room:
+        try:
+            found = scan(task.source)
+            make_proxy(task.source, found, room / "proxy.mp4", room / "poster.jpg", task.progress)
+        except MediaError as error:
+            _refuse(task, error.renamed(recording.name))
+            raise
+        write_timing(found, room / "timing.npz")
+        kept = {
+            "probe": found.probe.to_json(),
+            "timing_key": store.adopt("timings", room / "timing.npz"),
+            "proxy_key": store.adopt("proxies", room / "proxy.mp4"),
+            "poster_key": store.adopt("posters", room / "poster.jpg"),
+        }
+    with task.database.session.begin() as session:
+        row = session.get_one(Recording, recording.id)
+        for name, value in kept.items():
+            setattr(row, name, value)
+        row.refusal = None
+        for clip in session.scalars(select(Clip).where(Clip.recording_id == row.id)):
+            if clip.last_frame is None:
+                clip.last_frame = found.probe.frame_count - 1
+
+
+def _refuse(task: Task, error: KeenError) -> None:
+    with task.database.session.begin() as session:
+        session.get_one(Recording, task.recording.id).refusal = error.message
+
+
+INGEST = JobKind("ingest", QUICK, "Taking in", ingest)

@@ -1,0 +1,83 @@
+"""Measuring a range of a recording, and giving its untouched clips their first treatment."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+
+from sqlalchemy import ColumnElement, and_, select
+from sqlalchemy.dialects.postgresql import insert
+
+from ..core import pipeline
+from ..core.pipeline import first_treatment
+from ..store import treatments
+from ..store.models import Clip, Measure, now
+from .kind import QUICK, JobKind, Task
+from .solving import shelf_figures, solved
+
+
+@dataclass(frozen=True)
+class _Range:
+    first: int
+    last: int
+    closer: bool
+
+    def clips(self, recording_id: int) -> ColumnElement[bool]:
+        return and_(
+            Clip.recording_id == recording_id,
+            Clip.first_frame == self.first,
+            Clip.last_frame == self.last,
+        )
+
+
+def measure(task: Task) -> None:
+    details = task.details
+    range_ = _Range(int(details["first"]), int(details["last"]), bool(details.get("closer", False)))
+    made = _measured(task, range_)
+    motion = task.solver.estimates(task.recording, made).recorded("similarity")
+    canvas = task.scan.probe.canvas
+    with task.database.session.begin() as session:
+        wanted = range_.clips(task.recording.id)
+        for clip in session.scalars(select(Clip).where(wanted, Clip.revision_id.is_(None))):
+            treatments.change(session, clip, first_treatment(motion, canvas))
+    _note_shake(task, range_)
+
+
+def _measured(task: Task, range_: _Range) -> Measure:
+    """The pass over the pixels, kept with the fits that every treatment stands on."""
+    started = time.monotonic()
+    with task.store.room_of(task.run.job_id, task.run.attempt) as room:
+        folder = room / "measure"
+        pipeline.measure(
+            task.source, task.scan, range_.first, range_.last, folder, task.progress,
+            closer=range_.closer,
+        )  # fmt: skip
+        key = task.store.adopt_folder("measures", folder)
+    made = Measure(
+        recording_id=task.recording.id, first_frame=range_.first, last_frame=range_.last,
+        closer=range_.closer, folder_key=key, seconds=0.0, created=now(),
+    )  # fmt: skip
+    estimates = task.solver.estimates(task.recording, made)
+    for model in ("shift", "similarity"):
+        estimates.recorded(model)
+    made.seconds = time.monotonic() - started
+    values = {
+        column.name: getattr(made, column.name)
+        for column in Measure.__table__.columns
+        if column.name != "id"
+    }
+    with task.database.session.begin() as session:
+        session.execute(insert(Measure).values(values).on_conflict_do_nothing())
+    return made
+
+
+def _note_shake(task: Task, range_: _Range) -> None:
+    """The shake figures that the shelf shows."""
+    with task.database.session.begin() as session:
+        for clip in session.scalars(select(Clip).where(range_.clips(task.recording.id))):
+            found = treatments.measure_of(session, clip)
+            if found is not None:
+                clip.shake = shelf_figures(solved(task, found, treatments.current(clip)).report)
+
+
+MEASURE = JobKind("measure", QUICK, "Measuring", measure, replaceable=True)

@@ -1,0 +1,67 @@
+"""Solving a treatment, and pricing one: what takes too long for the web process."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ..core import pipeline
+from ..core.pipeline import Solution
+from ..core.treatment import Treatment, parse
+from ..store.models import Measure
+from .costs import CostCurves
+from .kind import QUICK, JobKind, Task
+
+
+def solving_details(measure: Measure, treatment: Treatment) -> dict[str, object]:
+    """What a worker needs to know to solve or to price a treatment."""
+    return {"measure": measure.id, "treatment": treatment.as_data()}
+
+
+def _wanted(task: Task) -> tuple[Measure, Treatment]:
+    """What :func:`solving_details` wrote down."""
+    with task.database.session() as session:
+        measure = session.get_one(Measure, int(task.details["measure"]))
+    return measure, parse(task.details["treatment"])
+
+
+def solve(task: Task) -> None:
+    solved(task, *_wanted(task))
+
+
+def solved(task: Task, measure: Measure, treatment: Treatment) -> Solution:
+    """A solution, whatever it takes: points to be held are followed first."""
+    _follow(task, measure, treatment)
+    return task.solver.solve(task.recording, measure, treatment)
+
+
+def _follow(task: Task, measure: Measure, treatment: Treatment) -> None:
+    points = task.solver.to_follow(measure, treatment)
+    if not points:
+        return
+    canvas = task.scan.probe.canvas
+    motion = task.solver.estimates(task.recording, measure).recorded("similarity")
+    for k, point in enumerate(points):
+
+        def progress(done: int, total: int, k: int = k) -> None:
+            task.progress(k * total + done, len(points) * total)
+
+        track = pipeline.follow(task.source, task.scan, canvas, motion, point, progress)
+        task.solver.keep_track(measure, point, track)
+
+
+def price(task: Task) -> None:
+    """The whole cost curve of a long clip."""
+    measure, treatment = _wanted(task)
+    _follow(task, measure, treatment)
+    curves = CostCurves(task.store, task.solver)
+    curves.work_out(task.recording, measure, treatment, task.progress)
+
+
+def shelf_figures(report: dict[str, Any]) -> dict[str, float]:
+    """The few numbers a shelf card shows."""
+    names = ("shake_before", "shake_after", "shake_accuracy", "picture_kept")
+    return {name: report[name] for name in names}
+
+
+SOLVE = JobKind("solve", QUICK, "Solving", solve, replaceable=True, passing=True)
+PRICE = JobKind("cost", QUICK, "Pricing", price, replaceable=True, passing=True)

@@ -1,0 +1,227 @@
+"""A clip's treatment: solved, changed, undone, kept under a name, and what covers its edges."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from flask import Blueprint, Response, jsonify, request
+from sqlalchemy.orm import Session
+
+from ..core.errors import KeenError
+from ..core.path.least_zoom import LARGEST, least_cover, widest_view
+from ..core.pipeline import Solution
+from ..core.stations.frame import FRAME
+from ..core.stations.frame.covering import (
+    cover_caption,
+    cover_settings,
+    widest_caption,
+    widest_settings,
+)
+from ..core.treatment import Treatment, parse
+from ..jobs.costs import curve_key
+from ..jobs.solutions import motion_key
+from ..jobs.solving import SOLVE, shelf_figures, solving_details
+from ..store import library, treatments
+from ..store.models import Clip, Measure
+from . import answers, services
+from .jobs import asked_once, describe
+from .lens_profiles import newer_edition
+from .requests import body
+
+blueprint = Blueprint("treatment", __name__, url_prefix="/clips/<int:clip_id>")
+SMALLEST = 256  # px of the longer side of a canvas that keeps the whole view
+
+
+def near() -> int:
+    """The frame of the range that is on show, which a long clip is solved around first."""
+    return max(0, request.args.get("near", 0, int))
+
+
+@blueprint.get("/solution")
+def solution(clip_id: int) -> Response:
+    """The current treatment, if it is solved; a part of it otherwise."""
+    with services().database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        return jsonify(_answer(session, clip, treatments.current(clip)))
+
+
+@blueprint.get("/lattice")
+def lattice(clip_id: int) -> Response:
+    """More of the current treatment's lattice: that of a long clip that bends comes in pieces."""
+    with services().database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        measure = treatments.measured(session, clip)
+        found = services().solver.find(clip.recording, measure, treatments.current(clip))
+    return jsonify(lattice=None if found is None else answers.lattice(found, near()))
+
+
+@blueprint.post("/treatment")
+def treat(clip_id: int) -> Response:
+    """Solve a treatment; with ``keep``, make it the clip's own (a new revision)."""
+    data = body()
+    with services().database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        treatment = parse(data.get("treatment"))
+        if data.get("keep"):
+            treatments.change(session, clip, treatment)
+            session.commit()
+        return jsonify(_asked(session, clip, treatment, sliding=bool(data.get("sliding"))))
+
+
+@blueprint.post("/undo")
+def undo(clip_id: int) -> Response:
+    return _moved(clip_id, treatments.undo)
+
+
+@blueprint.post("/redo")
+def redo(clip_id: int) -> Response:
+    return _moved(clip_id, treatments.redo)
+
+
+@blueprint.post("/versions/<int:revision_id>")
+def go_to_version(clip_id: int, revision_id: int) -> Response:
+    return _moved(clip_id, lambda session, clip: treatments.go_to(session, clip, revision_id))
+
+
+def _moved(clip_id: int, move: Callable[[Session, Clip], object]) -> Response:
+    with services().database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        move(session, clip)
+        session.commit()
+        return jsonify(_asked(session, clip, treatments.current(clip)))
+
+
+# --- versions -------------------------------------------------------------------------------------
+
+
+@blueprint.post("/versions")
+def keep_version(clip_id: int) -> Response:
+    with services().database.session.begin() as session:
+        clip = library.get_clip(session, clip_id)
+        treatments.name_version(session, clip, body().get("name", ""))
+        return jsonify(_standing(session, clip, treatments.current(clip)))
+
+
+@blueprint.post("/versions/<int:revision_id>/look")
+def look_at_version(clip_id: int, revision_id: int) -> Response:
+    """What a version looks like, to be compared with."""
+    with services().database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        revision = treatments.version(session, clip, revision_id)
+        measure = treatments.measured(session, clip)
+        treatment = parse(revision.treatment)
+        found = services().solver.find(clip.recording, measure, treatment)
+        if found is None:
+            details = solving_details(measure, treatment)
+            job = asked_once(session, clip, SOLVE.name, details, f"version {revision.id}")
+            return jsonify(work=describe(job), name=revision.name)
+        drawn = answers.drawn(found, treatment, near())
+        return jsonify(work=None, name=revision.name, **drawn)
+
+
+# --- what covers, and what keeps everything in view -----------------------------------------------
+
+
+@blueprint.post("/cover")
+def cover(clip_id: int) -> Response:
+    """The least zoom and the best position that hide every bare edge."""
+    data = body()
+    with services().database.session() as session:
+        found, treatment = _asked_for(session, clip_id, data)
+    edge = treatment.of(FRAME).rule
+    if edge == "trim":
+        raise KeenError("what is trimmed has no bare edge.")
+    covering = least_cover(found.chain)
+    settings = cover_settings(covering)
+    if settings and edge != "leave":
+        settings["edge"] = "leave"
+    return jsonify(settings=settings, words=cover_caption(covering))
+
+
+@blueprint.post("/keep-view")
+def keep_view(clip_id: int) -> Response:
+    """An output so large that nothing seen is lost."""
+    data = body()
+    ceiling = data.get("ceiling", LARGEST)
+    if type(ceiling) is not int or not SMALLEST <= ceiling <= LARGEST:
+        raise KeenError(f"the largest side is a whole number of px from {SMALLEST} to {LARGEST}.")
+    with services().database.session() as session:
+        found, _ = _asked_for(session, clip_id, data)
+    widest = widest_view(found.chain, ceiling)
+    return jsonify(settings=widest_settings(widest), words=widest_caption(widest))
+
+
+def _asked_for(session: Session, clip_id: int, data: dict[str, Any]) -> tuple[Solution, Treatment]:
+    """A solution of the treatment in the request; what is near to it, if that takes long."""
+    clip = library.get_clip(session, clip_id)
+    treatment = parse(data.get("treatment"))
+    measure = treatments.measured(session, clip)
+    solver = services().solver
+    found = solver.find(clip.recording, measure, treatment)
+    if found is None:
+        found = solver.provisional(clip.recording, measure, treatment, near())
+    return found, treatment
+
+
+# --- answers --------------------------------------------------------------------------------------
+
+
+def _standing(session: Session, clip: Clip, treatment: Treatment) -> dict[str, Any]:
+    """Where a clip stands among its revisions."""
+    revision = clip.revision
+    return {
+        "treatment": treatment.as_data(),
+        "steps": treatments.steps(session, clip),
+        "versions": [
+            {
+                "id": version.id,
+                "name": version.name,
+                "number": version.number,
+                "current": version.id == clip.revision_id,
+            }
+            for version in treatments.versions(session, clip)
+        ],
+        "revision": revision.number if revision else 0,
+        "newer": newer_edition(session, treatment),
+    }
+
+
+def _depends(measure: Measure, treatment: Treatment) -> dict[str, str]:
+    """What other answers about this treatment depend on: who steers, and what calm costs."""
+    return {"motion": motion_key(measure, treatment), "cost": curve_key(measure, treatment)}
+
+
+def _answer(
+    session: Session, clip: Clip, treatment: Treatment, *, sliding: bool = False
+) -> dict[str, Any]:
+    """What is known of a treatment now: all of it, or, of a long clip, what is near."""
+    measure = treatments.measured(session, clip)
+    solver = services().solver
+    found = solver.find(clip.recording, measure, treatment)
+    whole = found is not None
+    if found is None:
+        found = solver.provisional(clip.recording, measure, treatment, near())
+    return {
+        **_standing(session, clip, treatment),
+        "keys": _depends(measure, treatment),
+        "whole": whole,
+        "solving": None,
+        **answers.drawn(found, treatment, near(), sliding=sliding),
+    }
+
+
+def _asked(
+    session: Session, clip: Clip, treatment: Treatment, *, sliding: bool = False
+) -> dict[str, Any]:
+    """The same, and a worker is asked for the rest. While something is ``sliding``, nobody but the
+    next position waits for it: nothing is handed to a worker, and only frames near by are drawn."""
+    answer = _answer(session, clip, treatment, sliding=sliding)
+    if not answer["whole"] and not sliding:
+        details = solving_details(treatments.measured(session, clip), treatment)
+        answer["solving"] = describe(asked_once(session, clip, SOLVE.name, details))
+    figures = shelf_figures(answer["report"])
+    if answer["whole"] and clip.shake != figures and treatment == treatments.current(clip):
+        clip.shake = figures
+        session.commit()
+    return answer
