@@ -46,8 +46,9 @@ def browser_page(*, scheme: str = "light") -> Iterator[Page]:
             browser.close()
 
 
-READY = """Boolean(window.keen && keen.stage.loaded && keen.stage.lattice.length > 1
-  && document.querySelector('.stage-wait').style.display === 'none')"""
+READY = """Boolean(window.keen && keen.stage.loaded && keen.clip.ready && keen.clip.answer.whole
+  && keen.stage.lattice.length > 1)"""
+SETTLED = "!keen.clip.asking && !keen.clip.wish && Boolean(keen.clip.answer?.whole)"
 
 
 def until(page: Page, test: str, arg: object = None, seconds: float = 30) -> None:
@@ -65,8 +66,14 @@ def wait_ready(page: Page, seconds: float = 60) -> None:
     until(page, READY, seconds=seconds)
 
 
+def wait_settled(page: Page, seconds: float = 60) -> None:
+    """Wait until nothing is asked any more, and all of the answer is there."""
+    page.wait_for_timeout(50)
+    until(page, SETTLED, seconds=seconds)
+
+
 def pause_at(page: Page, frame: int) -> None:
     """Stop at a frame of the recording and wait until it is the one drawn."""
-    page.evaluate("n => { keen.stage.pause(); keen.stage.seek(n); }", frame)
-    until(page, "n => keen.stage.frame === n && !keen.stage.video.seeking", frame)
+    page.evaluate("n => { keen.clock.pause(); keen.clock.seek(n); }", frame)
+    until(page, "n => keen.clock.frame === n && !keen.clock.video.seeking", frame)
     page.wait_for_timeout(120)

@@ -6,6 +6,7 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 import urllib.error
 import urllib.request
@@ -83,6 +84,13 @@ class Processes:
         return self
 
     def __exit__(self, *error: object) -> None:
+        # Whoever asks twice must not leave processes behind.
+        if threading.current_thread() is threading.main_thread():
+            for request in (signal.SIGINT, signal.SIGTERM):
+                signal.signal(request, signal.SIG_IGN)
+        self._end_all()
+
+    def _end_all(self) -> None:
         for process in reversed(self.processes.values()):
             if process.poll() is None:
                 process.send_signal(signal.SIGTERM)

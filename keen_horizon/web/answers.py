@@ -43,6 +43,13 @@ def drawn(
     return {
         "report": told,
         "stations": stations,
+        # What bounds the picture comes first, as it does for an editor.
+        "price": [
+            asdict(figure)
+            for station, own in reversed(list(treatment.each()))
+            for figure in station.figures(own, told)
+            if figure.on_price_line
+        ],
         "notes": list(solution.notes),
         "first": solution.motion.timeline.first,
         "lattice": lattice(solution, near, NEARBY if sliding else None),

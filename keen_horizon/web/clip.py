@@ -9,6 +9,7 @@ from flask import Blueprint, Response, jsonify, render_template
 from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
+from ..core.path.least_zoom import LARGEST
 from ..core.stations import STATIONS
 from ..core.tracking.features import CLOSER_COST
 from ..core.treatment import Treatment, with_stations
@@ -20,8 +21,10 @@ from . import captions, services
 from .arrays import packed
 from .fields import all_fields, for_scripts
 from .jobs import asked_once, describe, latest
+from .lens import WIDEST
 from .media import proxy_address
 from .requests import body, texts, whole
+from .treatment import SMALLEST
 
 blueprint = Blueprint("clip", __name__, url_prefix="/clips/<int:clip_id>")
 
@@ -32,7 +35,9 @@ def screen(clip_id: int) -> str:
         clip = library.get_clip(session, clip_id)
         return render_template(
             "clip.html", clip=clip, shoot=clip.recording.shoot, stations=STATIONS,
+            station_names=[(station.name, station.title) for station in STATIONS],
             fields=all_fields(), settings=for_scripts(),
+            limits={"dial": WIDEST, "canvas": (SMALLEST, LARGEST)},
         )  # fmt: skip
 
 

@@ -157,7 +157,8 @@ def _describe(export: Export, job: Job | None) -> dict[str, Any]:
     if export.figures is not None:
         told = told_figures(parse(export.revision.treatment), export.figures)
         figures = [asdict(figure) for figure in told]
-        notes = export.figures["notes"]
+        measure = f"Shake: {export.figures['shake_measure']}."
+        notes = [export.figures["sound"], measure, *export.figures["notes"]]
     return {
         "id": export.id,
         "file_name": export.file_name,

@@ -13,15 +13,15 @@ from playwright.sync_api import Page, expect
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
 from keen_horizon.launch.running import Running
-from tests.browser.conftest import report
+from tests.browser.conftest import on_strip, report
 from tools.browser import pause_at, until
 
 pytestmark = pytest.mark.browser
 
 
 def test_from_dropping_a_file_to_seeing_it_steady_takes_no_decision(opened: Page):
-    until(opened, "!keen.stage.video.paused && keen.stage.frame > 5")
-    assert opened.evaluate("keen.stage.mode") == "treated"
+    until(opened, "!keen.clock.video.paused && keen.stage.frame > 5")
+    assert opened.evaluate("keen.view.mode") == "treated"
     assert report(opened)["shake_removed"] > 80
     expect(opened.locator(".price")).to_contain_text("% of the shake removed")
     assert opened.complaints == []
@@ -37,9 +37,9 @@ def test_every_step_and_seek_is_exact_to_the_frame(opened: Page):
     until(opened, "keen.stage.frame === 89")
     opened.keyboard.press("Home")
     until(opened, "keen.stage.frame === 0")
-    box = opened.locator("canvas.strip").bounding_box()
-    opened.mouse.click(box["x"] + box["width"] / 2, box["y"] + 30)
-    until(opened, "Math.abs(keen.stage.frame - 44.5) <= 1")
+    x, y = on_strip(opened, 44)
+    opened.mouse.click(x, y - 30)
+    until(opened, "keen.stage.frame === 44")
 
 
 def picture(page: Page) -> np.ndarray:
@@ -81,7 +81,7 @@ def test_preview_and_export_agree(opened: Page, tmp_path: Path):
         pause_at(opened, frame)
         expected[frame] = picture(opened)
     # The pictures themselves differ by more, or this would prove nothing.
-    opened.evaluate("keen.stage.mode = 'original'")
+    opened.evaluate("keen.view.show('original')")
     assert apart(picture(opened), expected[80]) > 2
     opened.get_by_role("link", name="Export").click()
     opened.wait_for_selector(".export-fields option", state="attached")
@@ -109,12 +109,12 @@ def test_moving_a_slider_changes_picture_price_and_words(opened: Page):
     pause_at(opened, 40)
     before, price = picture(opened), report(opened)["picture_kept"]
     # The range input itself: one key is one step.
-    opened.locator("#calm").focus()
+    opened.locator("#motion-calm").focus()
     for _ in range(6):
         opened.keyboard.press("PageUp")
     until(
         opened,
-        "p => Alpine.$data(document.querySelector('.clip')).report.picture_kept < p - 0.5",
+        "p => keen.clip.answer.report.picture_kept < p - 0.5",
         arg=price,
     )
     expect(opened.locator(".station").nth(2)).not_to_contain_text("calm 40")
@@ -132,13 +132,13 @@ def test_a_wrong_number_is_refused_in_words_and_taken_back(opened: Page):
     entry.fill("140")
     entry.press("Tab")
     expect(opened.get_by_role("alert").first).to_contain_text("a number from 0 to 100")
-    assert opened.evaluate("Alpine.$data(document.querySelector('.clip')).calm") == 40
+    assert opened.evaluate("keen.clip.treatment.motion.calm") == 40
     opened.complaints.clear()  # the browser reports the refused request
 
 
 def test_edge_rules_views_and_overlays(opened: Page):
     pause_at(opened, 80)
-    opened.get_by_role("button", name="Frame", exact=False).first.click()
+    opened.locator(".station-open").filter(has_text="Frame").click()
     opened.get_by_role("radio", name="Leave").click()
     expect(opened.locator(".station").nth(3)).to_contain_text("bare")
     hatched = picture(opened)
@@ -153,7 +153,7 @@ def test_edge_rules_views_and_overlays(opened: Page):
     until(opened, "keen.stage.output.width === 1280")
     for key, mode in (("1", "original"), ("3", "split"), ("4", "side"), ("2", "treated")):
         opened.keyboard.press(key)
-        assert opened.evaluate("keen.stage.mode") == mode
+        assert opened.evaluate("keen.view.mode") == mode
     treated = picture(opened)
     opened.keyboard.down("o")
     peeked = picture(opened)
@@ -165,7 +165,7 @@ def test_edge_rules_views_and_overlays(opened: Page):
         if name == "marks":
             until(opened, "keen.stage.markings.sets.size > 0")
         inked = opened.evaluate(
-            "() => { keen.stage.draw(); const o = keen.stage.overlay;"
+            "() => { keen.stage.draw(); const o = keen.stage.overlay.canvas;"
             " return o.getContext('2d').getImageData(0, 0, o.width, o.height).data"
             ".reduce((n, v) => n + (v > 0), 0); }"
         )
@@ -194,10 +194,10 @@ def test_the_space_bar_plays_whatever_was_clicked_last(opened: Page):
     pause_at(opened, 40)
     opened.get_by_role("radio", name="Lock off").click()
     opened.keyboard.press(" ")
-    until(opened, "!keen.stage.video.paused")
-    assert opened.evaluate("document.activeElement.tagName") == "BODY"
+    until(opened, "!keen.clock.video.paused")
+    expect(opened.get_by_role("radio", name="Lock off")).to_be_focused()  # it keeps its place
     opened.keyboard.press("k")
-    until(opened, "keen.stage.video.paused")
+    until(opened, "keen.clock.video.paused")
     # With the keyboard, arrows choose.
     opened.get_by_role("radio", name="Lock off").focus()
     opened.keyboard.press("ArrowLeft")
@@ -231,7 +231,7 @@ def test_versions_and_range(opened: Page):
     opened.get_by_label("First", exact=True).fill("10")
     opened.get_by_label("Last", exact=True).fill("59")
     opened.get_by_role("button", name="Use range").click()
-    until(opened, "keen.stage.last === 59 && keen.stage.lattice.length === 50", seconds=60)
+    until(opened, "keen.clock.last === 59 && keen.stage.lattice.length === 50", seconds=60)
     until(opened, "keen.stage.frame >= 10")
     opened.get_by_label("First", exact=True).fill("0")
     opened.get_by_label("Last", exact=True).fill("89")
@@ -277,7 +277,7 @@ def test_every_control_has_a_name_and_nothing_comes_from_elsewhere(
     page.complaints.clear()
 
 
-KEPT = "Alpine.$data(document.querySelector('.clip')).report.picture_kept"
+KEPT = "keen.clip.answer.report.picture_kept"
 
 
 def test_a_start_costs_what_it_says(opened: Page):
@@ -303,7 +303,7 @@ def test_the_picture_follows_a_drag_along_the_cost_curve(opened: Page):
     opened.mouse.move(box["x"] + box["width"] - 30, box["y"] + 40)
     opened.mouse.down()
     opened.mouse.move(box["x"] + 40, box["y"] + 40, steps=5)
-    until(opened, "Alpine.$data(document.querySelector('.clip')).calm < 12")
+    until(opened, "keen.clip.treatment.motion.calm < 12")
     opened.mouse.up()
     until(opened, f"{KEPT} > 97")
     assert apart(picture(opened), before) > 2
@@ -312,10 +312,10 @@ def test_the_picture_follows_a_drag_along_the_cost_curve(opened: Page):
 
 
 def test_one_component_can_be_left_alone(opened: Page):
-    shake = "Alpine.$data(document.querySelector('.clip')).report.shake_after"
+    shake = "keen.clip.answer.report.shake_after"
     before = opened.evaluate(shake)
     opened.get_by_role("button", name="Unlink").click()
-    entry = opened.get_by_label("Calm across, 0 to 100")
+    entry = opened.get_by_label("Calm, across, 0 to 100")
     entry.fill("0")
     entry.press("Tab")
     until(opened, f"was => {shake} > 3 * was", before)

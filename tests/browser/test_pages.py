@@ -143,12 +143,12 @@ def test_an_export_can_be_smaller_and_cancelled(opened: Page):
 def test_the_browser_reads_the_lattice_as_python_meant_it(shelf: Page, columns: int, rows: int):
     canvas = Canvas(1280, 720)
     turn = Similarities(np.array([1.02 * np.exp(0.03j)]), np.array([25 - 12j]))
-    chain = WarpChain(canvas, View(canvas, zoom=1.1, offset=4 + 2j), turn)
+    chain = WarpChain(canvas, View(canvas, zoom=1.1, offset=4 + 2j), (turn,), 1)
     nodes = chain.lattice(columns=columns, rows=rows)
     places = np.random.default_rng(2).uniform(0, 1, (12, 2))
     mapped, back = shelf.evaluate(
         "async ([columns, rows, nodes, places]) => {"
-        " const { Lattice } = await import('/static/js/warp.js');"
+        " const { Lattice } = await import('/static/js/clip/stage/lattice.js');"
         " const lattice = new Lattice(columns, rows, new Float32Array(nodes));"
         " const mapped = places.map(([u, v]) => lattice.map(0, u, v));"
         " return [mapped, mapped.map(([x, y]) => lattice.unmap(0, x, y))]; }",

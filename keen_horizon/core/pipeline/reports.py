@@ -15,6 +15,7 @@ from ..treatment import Treatment
 from .render_clip import Rendered
 from .solve_clip import Solution
 
+AT_ONCE = 0.05  # seconds, below which nobody waited
 MOST_ZOOM = 1e6  # that is written down; JSON has no infinity
 CONVENTIONS = (
     "steady maps a pixel of the steadied picture (source size, before zoom) to the source "
@@ -64,6 +65,11 @@ def told_figures(treatment: Treatment, report: Report) -> list[Figure]:
             figures += station.figures(own, report)
         except KeyError:
             continue
+    for what, seconds in report.get("seconds", {}).items():
+        quick = seconds < AT_ONCE
+        figures.append(
+            Figure(f"{what.capitalize()} took", "no time" if quick else f"{seconds:.1f} s")
+        )
     return figures
 
 

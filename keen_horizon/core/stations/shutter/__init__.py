@@ -59,7 +59,7 @@ class ShutterStation(Station[ShutterSettings]):
     def details(self, settings: ShutterSettings, report: Report) -> dict[str, str]:
         """What putting the rows right did to the wobble; nothing where none were."""
         before, after = report["wobble_before"], report["wobble_straight"]
-        if before is None or before == after:
+        if before is None or not settings.on or not settings.readout:
             return {"wobble": ""}
         sure = report["shake_accuracy"]
         said = f"Wobble {in_pixels(before, sure)} → {in_pixels(after, sure)} by this station."

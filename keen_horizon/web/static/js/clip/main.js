@@ -1,0 +1,19 @@
+// The clip screen: its stores and its panels. Tools of stations come with their own scripts.
+import "../lib/choices.js";
+import "./panels/copying.js";
+import "./panels/field.js";
+import "./panels/fold.js";
+import "./panels/key-card.js";
+import "./panels/keyboard.js";
+import "./panels/light-path.js";
+import "./panels/page.js";
+import "./panels/price-line.js";
+import "./panels/range.js";
+import "./panels/stage-box.js";
+import "./panels/strip-panel.js";
+import "./panels/tools-column.js";
+import "./panels/transport.js";
+import "./panels/versions.js";
+import "./panels/waiting.js";
+import "./store.js";
+import "./view.js";

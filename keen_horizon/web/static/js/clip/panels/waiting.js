@@ -1,0 +1,84 @@
+// What stands over the picture while a clip is taken in or measured.
+import { post } from "../../lib/api.js";
+import { component } from "../../lib/component.js";
+import { gaveUp, jobWords } from "../../lib/wait.js";
+
+/** @type {Record<string, string>} */
+const TITLES = {
+  refused: "This file was refused",
+  "taking in": "Taking the file in",
+  measuring: "Measuring the camera's motion",
+  ready: "Solving",
+};
+/** @type {Record<string, string>} */
+const WORDS = {
+  "taking in": "Checking it and making a proxy to play.",
+  measuring: "Once; changing settings will not need it again.",
+  ready: "Working out the steadied path.",
+};
+
+component("waiting", () => ({
+  get state() {
+    return this.$store.clip.state;
+  },
+
+  get work() {
+    return this.state?.work ?? null;
+  },
+
+  get isAside() {
+    return this.$store.clip.frameCount ? "is-aside" : "";
+  },
+
+  get title() {
+    return this.state ? TITLES[this.state.phase] : "Opening";
+  },
+
+  get mayRetry() {
+    return gaveUp(this.work) && this.state?.phase !== "refused";
+  },
+
+  get words() {
+    if (!this.state) return "";
+    if (this.state.refusal) return this.state.refusal;
+    if (this.mayRetry && this.work) return this.work.message || jobWords(this.work);
+    return WORDS[this.state.phase] ?? "";
+  },
+
+  get isOpen() {
+    return Boolean(this.work?.open);
+  },
+
+  get mayCancel() {
+    return this.isOpen && this.state?.phase === "measuring";
+  },
+
+  get done() {
+    return this.work?.done ?? 0;
+  },
+
+  get total() {
+    return this.work?.total || 1;
+  },
+
+  get frames() {
+    return this.work && this.isOpen ? jobWords(this.work) : "";
+  },
+
+  retry() {
+    return this.tell("retry");
+  },
+
+  cancel() {
+    return this.tell("cancel");
+  },
+
+  /** @param {"retry" | "cancel"} what */
+  tell(what) {
+    const { clip } = this.$store;
+    return clip.guard(async () => {
+      await post(`/work/${this.work?.id}/${what}`);
+      clip.state = Object.freeze(await post(`${clip.base}/open`));
+    });
+  },
+}));

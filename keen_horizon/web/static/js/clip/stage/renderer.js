@@ -1,0 +1,219 @@
+// Pictures drawn through lattices, with WebGL.
+import { unpack } from "../../lib/api.js";
+import { CHANGED, PARTIAL, PLAIN, VERTEX, withStages } from "./shaders.js";
+import { PictureTexture } from "./texture.js";
+
+const SLOTS = ["place", "source", "earlier"];
+const UNIFORMS = ["box", "cut", "hatch", "height", "before"];
+
+/** @typedef {{ program: WebGLProgram, where: Record<string, WebGLUniformLocation | null> }} Program */
+/** @typedef {{ name: string, size: number, values: Float32Array }} Uniform */
+
+export class Renderer {
+  /**
+   * @param {HTMLCanvasElement} canvas
+   * @param {HTMLVideoElement} video
+   */
+  constructor(canvas, video) {
+    this.canvas = canvas;
+    this.video = video;
+    /** @type {PixelStage[]} */
+    this.stages = [];
+    /** @type {Uniform[]} */
+    this.uniforms = [];
+    /** Called when the graphics card was lost, and when it is back. */
+    this.lost = () => {};
+    this.restored = () => {};
+    const gl = canvas.getContext("webgl", { antialias: false });
+    if (!gl) throw new Error("This browser cannot draw with WebGL, which the picture needs.");
+    this.gl = gl;
+    this.start();
+    canvas.addEventListener("webglcontextlost", (event) => {
+      event.preventDefault(); // so that it may come back
+      this.lost();
+    });
+    canvas.addEventListener("webglcontextrestored", () => {
+      this.start();
+      this.restored();
+    });
+  }
+
+  meshed = ""; // columns and rows that the triangles are woven for
+  indexCount = 0;
+
+  /** Everything that lives on the graphics card. */
+  start() {
+    const { gl } = this;
+    this.meshed = "";
+    this.texture = new PictureTexture(gl, this.video);
+    this.link();
+    this.buffers = SLOTS.map((_name, slot) => {
+      const buffer = gl.createBuffer();
+      gl.bindBuffer(gl.ARRAY_BUFFER, buffer);
+      gl.enableVertexAttribArray(slot);
+      gl.vertexAttribPointer(slot, 2, gl.FLOAT, false, 0, 0);
+      return buffer;
+    });
+    this.index = gl.createBuffer();
+    gl.bindBuffer(gl.ELEMENT_ARRAY_BUFFER, this.index);
+  }
+
+  /**
+   * What is done to pixels besides the warp.
+   * @param {PixelStage[]} stages
+   */
+  setStages(stages) {
+    const rules = (/** @type {PixelStage[]} */ list) => list.map((one) => one.shader).join("\n");
+    const same = rules(stages) === rules(this.stages);
+    this.stages = stages;
+    this.uniforms = stages.flatMap((stage) =>
+      Object.entries(stage.uniforms).map(([name, { size, values }]) => ({
+        name,
+        size,
+        values: unpack(values),
+      })),
+    );
+    if (!same) this.link();
+  }
+
+  link() {
+    this.programs = {
+      plain: this.program(withStages(PLAIN, this.stages)),
+      partial: this.program(withStages(PARTIAL, this.stages)),
+      changed: this.program(withStages(CHANGED, this.stages)),
+      // The original is drawn without what stations do.
+      plainAsIs: this.program(withStages(PLAIN, [])),
+      partialAsIs: this.program(withStages(PARTIAL, [])),
+    };
+  }
+
+  /**
+   * A linked program and where its uniforms are.
+   * @param {string} fragment
+   * @returns {Program}
+   */
+  program(fragment) {
+    const { gl } = this;
+    const program = /** @type {WebGLProgram} */ (gl.createProgram());
+    for (const [kind, text] of /** @type {[number, string][]} */ ([
+      [gl.VERTEX_SHADER, VERTEX],
+      [gl.FRAGMENT_SHADER, fragment],
+    ])) {
+      const shader = /** @type {WebGLShader} */ (gl.createShader(kind));
+      gl.shaderSource(shader, text);
+      gl.compileShader(shader);
+      if (!gl.getShaderParameter(shader, gl.COMPILE_STATUS) && !gl.isContextLost()) {
+        throw new Error(gl.getShaderInfoLog(shader) ?? "A shader cannot be compiled.");
+      }
+      gl.attachShader(program, shader);
+    }
+    SLOTS.forEach((name, slot) => gl.bindAttribLocation(program, slot, name));
+    gl.linkProgram(program);
+    const names = [...UNIFORMS, ...this.uniforms.map(({ name }) => name)];
+    const where = Object.fromEntries(
+      names.map((name) => [name, gl.getUniformLocation(program, name)]),
+    );
+    return { program, where };
+  }
+
+  clear() {
+    const { gl, canvas } = this;
+    gl.viewport(0, 0, canvas.width, canvas.height);
+    gl.clearColor(0, 0, 0, 0);
+    gl.clear(gl.COLOR_BUFFER_BIT);
+  }
+
+  /**
+   * Draw a part of the stage.
+   * @param {Part} part
+   * @param {object} how
+   * @param {number} how.at frame of the range
+   * @param {boolean} how.differs what changes from frame to frame, instead of the picture
+   * @param {boolean} how.hatched
+   * @param {{ point: Spot, normal: Spot }} how.line that divides two parts
+   */
+  draw({ treated, lattice, region, box, side }, { at, differs, hatched, line }) {
+    const { gl, canvas } = this;
+    const nodes = lattice.frame(at);
+    // Between nodes inside the source there is nothing outside it.
+    const covered = nodes.every((share) => share >= 0 && share <= 1);
+    const name = differs ? "changed" : side || !covered ? "partial" : "plain";
+    const asIs = !treated && !differs;
+    const { programs } = this;
+    if (!programs) return;
+    const key = /** @type {keyof typeof programs} */ (`${name}${asIs ? "AsIs" : ""}`);
+    const { program, where } = programs[key];
+    gl.enable(gl.SCISSOR_TEST);
+    const bottom = canvas.height - region.top - region.height;
+    gl.scissor(region.left, bottom, region.width, region.height);
+    gl.useProgram(program);
+    const [wide, high] = [canvas.width, canvas.height];
+    gl.uniform4f(where.box, box.left / wide, box.top / high, box.width / wide, box.height / high);
+    const { point, normal } = line;
+    const offset = point[0] * normal[0] + point[1] * normal[1];
+    gl.uniform4f(where.cut, normal[0], normal[1], offset, side);
+    gl.uniform1f(where.hatch, hatched ? 1 : 0);
+    gl.uniform1f(where.height, high);
+    gl.uniform1i(where.before, 1);
+    if (!asIs) this.setUniforms(where, at);
+    this.mesh(lattice, nodes, differs ? lattice.frame(at - 1) : nodes);
+    gl.disable(gl.SCISSOR_TEST);
+  }
+
+  /**
+   * @param {Record<string, WebGLUniformLocation | null>} where
+   * @param {number} at
+   */
+  setUniforms(where, at) {
+    const { gl } = this;
+    for (const { name, size, values } of this.uniforms) {
+      const count = values.length / size;
+      const start = size * Math.max(0, Math.min(count - 1, at));
+      const now = values.subarray(start, start + size);
+      if (size === 1) gl.uniform1fv(where[name], now);
+      else if (size === 2) gl.uniform2fv(where[name], now);
+      else if (size === 3) gl.uniform3fv(where[name], now);
+      else gl.uniform4fv(where[name], now);
+    }
+  }
+
+  /**
+   * @param {import("./lattice.js").Lattice} lattice
+   * @param {Float32Array} nodes
+   * @param {Float32Array} before
+   */
+  mesh(lattice, nodes, before) {
+    const { gl } = this;
+    if (this.meshed !== `${lattice.columns} ${lattice.rows}`) this.weave(lattice);
+    [nodes, before].forEach((places, k) => {
+      gl.bindBuffer(gl.ARRAY_BUFFER, this.buffers?.[k + 1] ?? null);
+      gl.bufferData(gl.ARRAY_BUFFER, places, gl.DYNAMIC_DRAW);
+    });
+    gl.drawElements(gl.TRIANGLES, this.indexCount, gl.UNSIGNED_SHORT, 0);
+  }
+
+  /**
+   * The triangles between the nodes of a lattice.
+   * @param {import("./lattice.js").Lattice} lattice
+   */
+  weave({ columns, rows }) {
+    const { gl } = this;
+    const places = [];
+    const index = [];
+    for (let j = 0; j < rows; j++) {
+      for (let i = 0; i < columns; i++) {
+        places.push(i / (columns - 1), j / (rows - 1));
+        if (i + 1 < columns && j + 1 < rows) {
+          const a = j * columns + i;
+          const b = a + columns;
+          index.push(a, a + 1, b, b, a + 1, b + 1);
+        }
+      }
+    }
+    gl.bindBuffer(gl.ARRAY_BUFFER, this.buffers?.[0] ?? null);
+    gl.bufferData(gl.ARRAY_BUFFER, new Float32Array(places), gl.STATIC_DRAW);
+    gl.bufferData(gl.ELEMENT_ARRAY_BUFFER, new Uint16Array(index), gl.STATIC_DRAW);
+    this.indexCount = index.length;
+    this.meshed = `${columns} ${rows}`;
+  }
+}

@@ -1,0 +1,97 @@
+// What the graphics library is told about drawing a picture through a lattice. What a station does
+// to pixels comes from the server, as the same rule that the export follows; it is put in here.
+
+export const VERTEX = `
+attribute vec2 place;   // share of the output picture
+attribute vec2 source;  // share of the source picture
+attribute vec2 earlier; // and of the picture before it
+uniform vec4 box;       // left, top, width, height in shares of the canvas
+varying highp vec2 at;
+varying highp vec2 was;
+varying highp vec2 into;
+void main() {
+  at = source;
+  was = earlier;
+  into = place;
+  vec2 p = box.xy + place * box.zw;
+  gl_Position = vec4(p.x * 2.0 - 1.0, 1.0 - p.y * 2.0, 0.0, 1.0);
+}`;
+
+// A picture drawn whole and without a bare edge needs nothing but itself.
+export const PLAIN = `
+precision highp float;
+uniform sampler2D picture;
+varying vec2 at;
+varying vec2 into;
+//stages
+void main() {
+  gl_FragColor = vec4(worked(texture2D(picture, at).rgb), 1.0);
+}`;
+
+// One that is cut by the dividing line, or leaves edges bare.
+export const PARTIAL = `
+precision highp float;
+uniform sampler2D picture;
+uniform vec4 cut;       // normal x, y and offset of a dividing line in canvas pixels; side (0: none)
+uniform float hatch;
+uniform float height;
+varying vec2 at;
+varying vec2 into;
+//stages
+void main() {
+  vec2 pixel = vec2(gl_FragCoord.x, height - gl_FragCoord.y);
+  if (cut.w != 0.0 && (dot(pixel, cut.xy) - cut.z) * cut.w < 0.0) discard;
+  if (at.x < 0.0 || at.y < 0.0 || at.x > 1.0 || at.y > 1.0) {
+    float stripe = step(0.5, fract((pixel.x + pixel.y) / 11.0));
+    vec3 striped = mix(vec3(0.13, 0.19, 0.22), vec3(0.78, 0.27, 0.18), stripe);
+    gl_FragColor = vec4(mix(vec3(0.0), striped, hatch), 1.0);
+    return;
+  }
+  gl_FragColor = vec4(worked(texture2D(picture, at).rgb), 1.0);
+}`;
+
+// What has changed since the frame before: still parts are dark.
+export const CHANGED = `
+precision highp float;
+uniform sampler2D picture;
+uniform sampler2D before;
+varying vec2 at;
+varying vec2 was;
+varying vec2 into;
+//stages
+void main() {
+  vec2 low = min(at, was);
+  vec2 high = max(at, was);
+  if (low.x < 0.0 || low.y < 0.0 || high.x > 1.0 || high.y > 1.0) discard;
+  vec3 change = worked(texture2D(picture, at).rgb) - worked(texture2D(before, was).rgb);
+  float much = dot(abs(change), vec3(0.3333));
+  gl_FragColor = vec4(vec3(min(1.0, 4.0 * much)), 1.0);
+}`;
+
+const NOTHING = "vec3 worked(vec3 seen) { return seen; }";
+// As the browser shows video: by the curve of sRGB (IEC 61966-2-1).
+const LINEAR = `
+vec3 to_linear(vec3 seen) {
+  return mix(seen / 12.92, pow((seen + 0.055) / 1.055, vec3(2.4)), step(0.04045, seen));
+}
+vec3 from_linear(vec3 light) {
+  vec3 kept = clamp(light, 0.0, 1.0);
+  return mix(12.92 * kept, 1.055 * pow(kept, vec3(1.0 / 2.4)) - 0.055, step(0.0031308, kept));
+}`;
+
+/**
+ * A shader with what is done to pixels: at the source's end by the place in the source, at the
+ * output's end by the place in the output.
+ * @param {string} shader
+ * @param {PixelStage[]} stages
+ */
+export function withStages(shader, stages) {
+  if (!stages.length) return shader.replace("//stages", NOTHING);
+  const ordered = ["source", "output"].flatMap((end) => stages.filter((one) => one.end === end));
+  const calls = ordered.map(
+    ({ name, end }) => `  light = ${name}(light, ${end === "source" ? "at" : "into"});`,
+  );
+  const rules = ordered.map((stage) => stage.shader).join("\n");
+  const body = `vec3 light = to_linear(seen);\n${calls.join("\n")}\n  return from_linear(light);`;
+  return shader.replace("//stages", `${LINEAR}\n${rules}\nvec3 worked(vec3 seen) {\n  ${body}\n}`);
+}

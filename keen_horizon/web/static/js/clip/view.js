@@ -1,0 +1,52 @@
+// How the clip is looked at, which is a person's own: views, overlays, the grid. Kept in this
+// browser, shared by the panels.
+import { shared } from "../lib/component.js";
+import { prefer, preference } from "../lib/preferences.js";
+import { live } from "./live.js";
+import { RULING } from "./stage/grid.js";
+
+/** @typedef {"original" | "treated" | "split" | "side" | "difference"} Mode */
+/** @typedef {ReturnType<typeof makeView>} ViewStore */
+
+const makeView = () => ({
+  /** @type {Mode} */
+  mode: "treated",
+  grid: preference("grid", false),
+  bare: preference("bare", true), // whether bare edges are hatched
+  marks: preference("marks", false),
+  dotSize: preference("dotSize", 4),
+  trail: preference("trail", 8), // frames
+  ruling: { ...RULING, ...preference("ruling", {}) },
+  shortcuts: preference("shortcuts", true), // whether single keys do something
+  peek: false, // at the original, as long as a key is held
+  help: false, // whether the card of keys is open
+  clean: false, // nothing at all over the picture
+  zoom: 1,
+
+  /** @param {Mode} mode */
+  show(mode) {
+    this.mode = mode;
+    // A difference needs the picture before, too.
+    if (mode === "difference" && !live.clock.playing) {
+      live.clock.seek(live.clock.frame, { withBefore: true });
+    }
+  },
+
+  /** @param {"grid" | "bare" | "marks"} name */
+  toggle(name) {
+    this.clean = false;
+    this.set(name, !this[name]);
+  },
+
+  /**
+   * @param {"grid" | "bare" | "marks" | "dotSize" | "trail" | "ruling" | "shortcuts"} name
+   * @param {any} value
+   */
+  set(name, value) {
+    // @ts-expect-error each has its own type
+    this[name] = value;
+    prefer(name, value);
+  },
+});
+
+shared("view", makeView());

@@ -1,0 +1,157 @@
+// Four corners that are squared up: set on the picture, or typed.
+import { component } from "../../lib/component.js";
+import { live } from "../../clip/live.js";
+import { settings } from "../../clip/settings.js";
+import { dropKey, putKey } from "../../clip/treatment.js";
+import { label, outlined, through } from "../../clip/stage/ink.js";
+import { gripAt } from "../../clip/stage/pointer.js";
+import { planeAt, planeSpot, round } from "./plane.js";
+
+const CORNERS = ["top_left", "top_right", "bottom_right", "bottom_left"];
+const NAMES = CORNERS.flatMap((corner) => [`frame.${corner}_x`, `frame.${corner}_y`]);
+const LONG = 15; // css px of a corner's arms
+
+/** @param {string} corner */
+const words = (corner) => corner.replace("_", " ");
+
+/**
+ * What may be entered.
+ * @param {string} name
+ * @param {number} value
+ */
+const within = (name, value) =>
+  Math.max(settings[name].low ?? value, Math.min(settings[name].high ?? value, value));
+
+component("squareUp", () => ({
+  setting: false, // corners are being set, on the picture as it is
+
+  init() {
+    live.stage?.overlay.extras.push((pen, part) => this.draw(pen, part));
+  },
+
+  get isOn() {
+    return this.$store.clip.value("frame.square_up");
+  },
+
+  get shown() {
+    return this.setting || this.isOn;
+  },
+
+  get words() {
+    return this.setting
+      ? "Drag the corners onto those of something square, then square up."
+      : "Makes what lies between four corners square.";
+  },
+
+  get actWords() {
+    return this.setting ? "Square up" : "Set corners";
+  },
+
+  get corners() {
+    const { clip } = this.$store;
+    return CORNERS.map((corner) => ({
+      key: corner,
+      name: words(corner),
+      x: round(clip.value(`frame.${corner}_x`) ?? 0),
+      y: round(clip.value(`frame.${corner}_y`) ?? 0),
+    }));
+  },
+
+  get isKeyed() {
+    return this.$store.clip.isKeyed(NAMES[0]) ? "is-keyed" : "";
+  },
+
+  get here() {
+    return this.$store.clip.hasKeyHere(NAMES[0]);
+  },
+
+  /** The picture is shown as it is while its corners are set. */
+  act() {
+    const { clip } = this.$store;
+    this.setting = !this.setting;
+    live.clock.pause();
+    clip.change("frame.square_up", !this.setting, !this.setting);
+  },
+
+  none() {
+    this.setting = false;
+    this.$store.clip.edit((treatment) => {
+      for (const name of NAMES) {
+        treatment.frame[name.split(".")[1]] = settings[name].default;
+        delete treatment.keys[name];
+      }
+      treatment.frame.square_up = false;
+    });
+  },
+
+  /**
+   * @param {string} corner
+   * @param {[number, number]} place percent
+   */
+  move(corner, [x, y]) {
+    const { clip } = this.$store;
+    clip.put(`frame.${corner}_x`, within(`frame.${corner}_x`, round(x)));
+    clip.put(`frame.${corner}_y`, within(`frame.${corner}_y`, round(y)));
+  },
+
+  /**
+   * @param {string} corner
+   * @param {"x" | "y"} axis
+   * @param {Event} event
+   */
+  type(corner, axis, event) {
+    const { value } = /** @type {HTMLInputElement} */ (event.target);
+    const { clip } = this.$store;
+    if (value === "" || Number.isNaN(Number(value))) return;
+    clip.change(`frame.${corner}_${axis}`, Number(value), !this.setting);
+  },
+
+  toggleKeys() {
+    const { clip } = this.$store;
+    const { here } = this;
+    const values = NAMES.map((name) => clip.value(name));
+    clip.edit((treatment) => {
+      NAMES.forEach((name, k) => {
+        if (here) dropKey(treatment, name, clip.frame);
+        else putKey(treatment, name, clip.frame, values[k]);
+      });
+    });
+  },
+
+  /**
+   * @param {Pen} pen
+   * @param {Part} part
+   */
+  draw(pen, part) {
+    const { clip } = this.$store;
+    if (!this.setting || !clip.ready || clip.station !== "frame" || !part.treated) return;
+    const { ratio, overlay } = live.stage;
+    const { corners } = this;
+    const spots = corners.map(({ x, y }) => planeSpot(clip, part, x, y));
+    through(pen, spots, true);
+    outlined(pen, { width: 1.4, ratio });
+    spots.forEach((spot, k) => {
+      const { key, name } = corners[k];
+      drawCorner(pen, spot, key, ratio);
+      label(pen, name, [spot[0] + 14 * ratio, spot[1] + (k < 2 ? 18 : -18) * ratio], ratio);
+      overlay.grips.push(gripAt(spot, (to) => this.move(key, planeAt(clip, to)), true));
+    });
+  },
+}));
+
+/**
+ * A handle has the shape of the corner it is.
+ * @param {Pen} pen
+ * @param {Spot} spot
+ * @param {string} corner
+ * @param {number} ratio
+ */
+function drawCorner(pen, [x, y], corner, ratio) {
+  const right = corner.endsWith("left") ? 1 : -1;
+  const down = corner.startsWith("top") ? 1 : -1;
+  pen.beginPath();
+  pen.moveTo(x + right * LONG * ratio, y);
+  pen.lineTo(x, y);
+  pen.lineTo(x, y + down * LONG * ratio);
+  outlined(pen, { width: 3.4, ratio });
+}

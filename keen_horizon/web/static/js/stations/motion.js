@@ -1,0 +1,6 @@
+// Tools of the Motion station.
+import "./motion/calm.js";
+import "./motion/ease.js";
+import "./motion/hold.js";
+import "./motion/marks.js";
+import "./motion/lock.js";

@@ -1,0 +1,125 @@
+// Calm, of all components together or of each on its own; and what it costs.
+import { post } from "../../lib/api.js";
+import { component } from "../../lib/component.js";
+import { pause } from "../../lib/wait.js";
+import { finished } from "../../lib/wait.js";
+import { CostChart } from "./cost-chart.js";
+
+const COMPONENTS = [
+  "motion.calm_across",
+  "motion.calm_updown",
+  "motion.calm_roll",
+  "motion.calm_size",
+];
+const TWO = 2; // components of the model that knows only shifts
+
+/** @typedef {{ calm: number, kept: string, left: string }} Start */
+
+component("calmTools", () => ({
+  get calms() {
+    const { clip } = this.$store;
+    return COMPONENTS.map((name) => clip.treatment?.motion[name.split(".")[1]] ?? null);
+  },
+
+  get linked() {
+    return this.calms.every((calm) => calm === null);
+  },
+
+  /** @param {string} name */
+  has(name) {
+    const used = this.$store.clip.treatment?.motion.model === "shift" ? TWO : COMPONENTS.length;
+    return COMPONENTS.indexOf(name) < used;
+  },
+
+  get left() {
+    return this.$store.clip.answer?.stations.motion.details.left ?? "";
+  },
+
+  /** Each has its own calm: as all had together. */
+  unlink() {
+    this.$store.clip.edit(({ motion }) => {
+      for (const name of COMPONENTS) motion[name.split(".")[1]] = motion.calm;
+    });
+  },
+
+  /** Together again, at the calm that all had before they were parted. */
+  link() {
+    this.$store.clip.edit(({ motion }) => {
+      for (const name of COMPONENTS) motion[name.split(".")[1]] = null;
+    });
+  },
+}));
+
+component("costCurve", () => ({
+  /** @type {Start[]} */
+  starts: [],
+  words: "",
+  priced: "", // what the curve on show depends on
+  /** @type {CostChart | null} */
+  chart: null,
+
+  init() {
+    const { clip } = this.$store;
+    const chart = new CostChart(this.$refs.chart, (calm, settled) =>
+      clip.change("motion.calm", calm, settled),
+    );
+    this.chart = chart;
+    window.Alpine.effect(() => {
+      if (!clip.answer) return;
+      const { picture_kept: kept, shake_after: shake } = clip.answer.report;
+      chart.present(kept, shake);
+      this.price(clip.answer);
+    });
+  },
+
+  /**
+   * The curve changes with everything but the calm; the server says with what.
+   * @param {Answer} answer
+   */
+  async price(answer) {
+    const { clip } = this.$store;
+    const wanted = JSON.stringify([answer.keys.cost, answer.versions.map((one) => one.name)]);
+    if (this.priced === wanted) return;
+    this.priced = wanted;
+    this.starts = [];
+    this.words = "Pricing …";
+    const current = () => this.priced === wanted;
+    try {
+      const { treatment } = answer;
+      for (let more = true; more && current();) {
+        const curve = await post(`${clip.base}/cost`, { treatment });
+        if (!current()) return;
+        this.take(curve);
+        more = curve.more;
+        if (curve.work) {
+          const told = () => {
+            this.words = "A worker is pricing this clip …";
+          };
+          more = await finished(curve.work, told, current, "The pricing was cancelled.");
+        }
+        await pause(0);
+      }
+    } catch (error) {
+      this.words = /** @type {Error} */ (error).message;
+      this.priced = ""; // the next change asks again
+    }
+  },
+
+  /** @param {any} curve */
+  take(curve) {
+    this.chart?.set(curve);
+    this.starts = curve.starts;
+    if (curve.points.length > 1) this.words = "";
+  },
+
+  /** @param {Start} start */
+  begin(start) {
+    this.$store.clip.edit(({ motion }) => Object.assign(motion, { calm: start.calm, on: true }));
+  },
+
+  /** @param {Start} start */
+  isNow(start) {
+    const motion = this.$store.clip.treatment?.motion;
+    return Boolean(motion?.on && motion.calm === start.calm);
+  },
+}));
