@@ -13,6 +13,7 @@ from keen_horizon.launch.postgres import free_port
 from keen_horizon.launch.running import Running, application
 from keen_horizon.simulated.brindle_quay import quay_walk
 from keen_horizon.simulated.record import record
+from tests.browser.ledger import Ledger
 from tests.integration.conftest import fresh_database, server_url  # noqa: F401
 from tools.browser import browser_page, pause_at, wait_ready, wait_settled
 
@@ -31,7 +32,18 @@ def running(
 @pytest.fixture(scope="session")
 def page(running: Running) -> Iterator[Page]:
     with browser_page() as page:
+        page.ledger = Ledger(page.context)
         yield page
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Whether everything was pressed is asked last, and only if all of these tests run."""
+    here = Path(__file__).parent
+    asked = [item for item in items if item.path.name == "test_pressed.py"]
+    if {item.path for item in items if item.path.parent == here} == set(here.glob("test_*.py")):
+        items[:] = [item for item in items if item not in asked] + asked
+    else:
+        items[:] = [item for item in items if item not in asked]
 
 
 @pytest.fixture(scope="session")

@@ -1,21 +1,37 @@
-"""The lens station as a person uses it: dial, numbers, edges, square up, keyframes."""
+"""The lens station as a person uses it: dial, numbers, edges, charts, cabinet, grid and horizon."""
 
 from __future__ import annotations
 
+import json
+import time
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Locator, Page, expect
+from numpy.typing import NDArray
+from playwright.sync_api import Locator, Page, Route, expect
 
 from keen_horizon.simulated.brindle_quay import engine_shed, shed_edges
 from keen_horizon.simulated.record import record
 from keen_horizon.simulated.truth import pictured_edge
-from tools.browser import pause_at, until, wait_ready
+from tests.browser.conftest import (
+    choose,
+    client,
+    drag,
+    enter,
+    keys,
+    report,
+    reset,
+    station,
+    summary,
+    unfold,
+    value,
+)
+from tools.browser import pause_at, until, wait_ready, wait_settled
 
 pytestmark = pytest.mark.browser
-DATA = "Alpine.$data(document.querySelector('.clip'))"
 FRAME = 10
 TAKE = engine_shed(1.0)
+BENT = ("lens.model=brown", "lens.k1=-0.2")
 
 
 @pytest.fixture(scope="module")
@@ -33,194 +49,329 @@ def shed(page: Page, clip: str, tmp_path_factory: pytest.TempPathFactory) -> str
 
 @pytest.fixture
 def lens(page: Page, shed: str) -> Page:
+    """The engine shed without a lens, stopped, with the Lens station open."""
     page.goto(shed)
     wait_ready(page)
-    page.evaluate(
-        f"() => {{ const d = {DATA}; d.treatment.lens.edges = []; d.treatment.keys = {{}};"
-        " d.treatment.frame.square_up = false; d.noLens(); }"
-    )
-    until(page, f"{DATA}.treatment.lens.model === 'rectilinear' && !{DATA}.solving")
+    reset(page)
     pause_at(page, FRAME)
-    page.locator(".station-open").filter(has_text="Lens").click()
+    station(page, "Lens")
     page.complaints.clear()
     return page
 
 
-def way(page: Page, name: str) -> None:
-    page.get_by_role("radio", name=name, exact=True).click()
+def band() -> NDArray:
+    """A band of the shed as this lens pictures it: pixels along a curve."""
+    return pictured_edge(TAKE, shed_edges()[0], FRAME)
 
 
-def unfolded(page: Page, name: str) -> Locator:
-    fold = page.locator("details").filter(has=page.locator("summary", has_text=name))
-    if fold.get_attribute("open") is None:
-        fold.locator("summary").click()
-    return fold
+def shares(points: NDArray) -> list[list[float]]:
+    """Pixel centres in shares of the recording."""
+    return [[(x + 0.5) / 1280, (y + 0.5) / 720] for x, y in points.tolist()]
 
 
-def settled(page: Page) -> None:
-    page.wait_for_timeout(50)
-    idle = f"!{DATA}.dialAsking && !{DATA}.solving && !{DATA}.wish"
-    until(page, f"{idle} && !{DATA}.note.startsWith('Solving')", seconds=60)
+def trace(page: Page, along: NDArray) -> None:
+    """Click near both ends of an edge, with the tool in hand."""
+    for x, y in (client(page, place) for place in shares(along[[2, -3]])):
+        page.mouse.click(x, min(max(y + 2, 0), 590))
+        page.wait_for_timeout(100)
+
+
+def late(route: Route) -> None:
+    """An answer that takes its time."""
+    time.sleep(0.6)
+    route.continue_()
+
+
+def edges(page: Page) -> Locator:
+    return page.get_by_role("list", name="Straight edges").locator("li")
 
 
 def test_a_turn_of_the_dial_straightens_and_tells_the_angles(lens: Page):
-    way(lens, "Angle")
+    choose(lens, "Angle")
     dial = lens.get_by_role("slider", name="Angle of view from corner to corner")
     dial.focus()
     for _ in range(3):
         dial.press("PageUp")
-    settled(lens)
-    assert lens.evaluate(f"{DATA}.treatment.lens.model") == "fisheye"
+        wait_settled(lens)
+    assert value(lens, "lens.model") == "fisheye"
     angle = float(dial.get_attribute("aria-valuenow"))
     assert 110 < angle < 140
     expect(lens.locator(".angles")).to_contain_text(f"{angle:.0f}° diagonal")
     assert lens.evaluate("keen.stage.lattice.columns") == 33
-    lens.get_by_role("radio", name="4:3", exact=True).click()
-    settled(lens)
+    choose(lens, "4:3")
     # Told for the taller picture, this one takes in less.
-    assert lens.evaluate(f"{DATA}.report.lens.bent.diagonal") < angle - 3
-    assert lens.evaluate(f"{DATA}.treatment.motion.model") == "rotation"
+    assert report(lens)["lens"]["bent"]["diagonal"] < angle - 3
+    assert value(lens, "motion.model") == "rotation"
+    choose(lens, "This picture")
+    box = dial.bounding_box()
+    middle = box["x"] + box["width"] / 2
+    drag(lens, (middle - 60, box["y"] + 60), (middle, box["y"] + 20))
+    wait_settled(lens)
+    assert float(dial.get_attribute("aria-valuenow")) == pytest.approx(105, abs=8)
+    # Its marks are an even scale.
+    marks = [int(one[:-1]) for one in lens.locator(".dial text").all_text_contents()[:-1]]
+    assert {b - a for a, b in zip(marks, marks[1:], strict=False)} == {30}
+    lens.get_by_role("button", name="Back to straight").click()
+    wait_settled(lens)
+    assert value(lens, "lens.model") == "rectilinear"
     assert lens.complaints == []
 
 
 def test_two_clicks_trace_an_edge_and_straighten_the_picture(lens: Page):
-    way(lens, "Edges")
-    band = pictured_edge(TAKE, shed_edges()[0], FRAME)
-    assert abs(band[:, 1].max() - band[:, 1].min()) > 12
-    lens.get_by_role("button", name="Trace an edge").click()
-    for x, y in (band[2], band[-3]):
-        spot = lens.evaluate(
-            "([x, y]) => { const s = keen.stage; const [part] = s.layout();"
-            " const [a, b] = s.place(part, [x, y]); const r = s.picture.getBoundingClientRect();"
-            " return [r.left + a / s.ratio, r.top + b / s.ratio]; }",
-            [(x + 0.5) / 1280, (y + 0.5) / 720],
-        )
-        lens.mouse.click(spot[0], min(max(spot[1] + 2, 0), 590))
-        lens.wait_for_timeout(100)
-    until(lens, f"{DATA}.edgeList.length === 1 && {DATA}.edgeList[0].left", seconds=30)
-    settled(lens)
-    assert "1 edge" in lens.locator(".station-words").first.inner_text()
+    choose(lens, "Edges")
+    along = band()
+    assert abs(along[:, 1].max() - along[:, 1].min()) > 12
+    tool = lens.get_by_role("button", name="Trace an edge")
+    tool.click()
+    expect(tool).to_have_attribute("aria-pressed", "true")
+    trace(lens, along)
+    expect(edges(lens)).to_have_count(1, timeout=30_000)
+    expect(edges(lens)).to_contain_text(" px")
+    wait_settled(lens)
+    expect(summary(lens, "Lens")).to_contain_text("1 edge")
     lens.keyboard.press("Escape")
-    lens.get_by_role("button", name="Propose").click()
-    until(lens, f"{DATA}.proposed.length > 3", seconds=30)
+    expect(tool).to_have_attribute("aria-pressed", "false")
+    # An edge is dragged by any part of it.
+    before = value(lens, "lens.edges")[0]["pins"]
+    x, y = client(lens, shares(along)[len(along) // 2])
+    lens.mouse.move(x, y)
+    lens.mouse.down()
+    lens.mouse.move(x, y + 3, steps=3)
+    lens.mouse.up()
+    until(lens, "keen.clip.treatment.lens.edges[0].pins.length === 3", seconds=20)
+    wait_settled(lens)
+    assert value(lens, "lens.edges")[0]["pins"] != before
+    lens.get_by_label("How edge 1 runs").select_option("level")
+    expect(lens.get_by_text("Turns the picture by")).to_be_visible(timeout=20_000)
+    lens.get_by_role("button", name="Level", exact=True).locator("visible=true").first.click()
+    wait_settled(lens)
+    assert value(lens, "frame.turn") != 0
+    lens.get_by_label("Model", exact=True).locator("visible=true").select_option("division")
+    until(lens, "keen.clip.treatment.lens.model === 'division'", seconds=20)
+    wait_settled(lens)
+    pause_at(lens, 3)
+    lens.get_by_role("button", name="Go to edge 1").click()
+    until(lens, "f => keen.clock.frame === f", FRAME)
+    lens.get_by_role("button", name="Remove edge 1").click()
+    expect(edges(lens)).to_have_count(0)
+    assert lens.complaints == []
+
+
+def test_edges_are_proposed_accepted_and_refused(lens: Page):
+    choose(lens, "Edges")
+    propose = lens.get_by_role("button", name="Propose")
+    lens.route("**/lens/look*", late)
+    propose.click()
+    expect(lens.get_by_text("Looking for long edges in this picture")).to_be_visible()
+    lens.unroute("**/lens/look*")
+    proposed = lens.get_by_role("list", name="Proposed edges").locator("li")
+    expect(proposed.nth(3)).to_be_visible(timeout=30_000)
+    count = proposed.count()
+    proposed.first.hover()
+    lens.get_by_role("button", name="Refuse Edge A").click()
+    expect(proposed).to_have_count(count - 1)
+    lens.get_by_role("button", name="Accept Edge A", exact=True).click()
+    expect(edges(lens)).to_have_count(1)
+    wait_settled(lens)
+    edges(lens).first.hover()
     lens.get_by_role("button", name="Accept all").click()
-    until(lens, f"{DATA}.edgeList.length > 4 && {DATA}.edgeFit", seconds=30)
-    settled(lens)
+    expect(edges(lens)).to_have_count(count - 1)
+    for k in range(count - 1):
+        expect(edges(lens).nth(k)).to_contain_text(" px", timeout=20_000)
+    expect(lens.get_by_text("Fitting a lens")).to_have_count(0)
+    wait_settled(lens)
+    assert value(lens, "lens.model") != "rectilinear"
+    expect(propose).to_have_attribute("aria-pressed", "false")
     # What was bent comes out straight: the true band, through the lattice.
     rows = lens.evaluate(
-        "(points) => points.map(([x, y]) => keen.stage.lattice.unmap("
-        "keen.stage.frame - keen.stage.first, x, y)[1])",
-        [[(x + 0.5) / 1280, (y + 0.5) / 720] for x, y in band[::6].tolist()],
+        "(points) => points.map(([x, y]) => keen.stage.lattice.unmap(keen.clock.at, x, y)[1])",
+        shares(band()[::6]),
     )
     ends = [rows[0] + (rows[-1] - rows[0]) * k / (len(rows) - 1) for k in range(len(rows))]
     bend = max(abs(a - b) for a, b in zip(rows, ends, strict=True)) * 720
     assert bend < 1.5
+    propose.click()
+    expect(proposed.nth(0)).to_be_visible(timeout=30_000)
+    propose.click()
+    expect(proposed).to_have_count(0)
     assert lens.complaints == []
 
 
 def test_numbers_draw_their_curve_and_are_reset_one_by_one(lens: Page):
-    way(lens, "Numbers")
-    lens.locator("#lensmodel").select_option("brown")
-    settled(lens)
-    entry = lens.get_by_role("spinbutton", name="k1", exact=True)
-    entry.fill("-0.2")
-    entry.press("Tab")
-    settled(lens)
-    expect(lens.locator(".curve path")).to_have_count(1)
-    assert lens.evaluate(f"{DATA}.treatment.lens.k1") == -0.2
+    choose(lens, "Numbers")
+    lens.get_by_label("Model", exact=True).locator("visible=true").select_option("brown")
+    wait_settled(lens)
+    enter(lens, "k1, -10 to 10", "-0.2")
+    expect(lens.locator(".curve path").first).to_be_visible()
+    assert value(lens, "lens.k1") == -0.2
+    assert value(lens, "lens.found_by") == "numbers"
     lens.get_by_role("button", name="Reset k1").click()
-    settled(lens)
-    assert lens.evaluate(f"{DATA}.treatment.lens.k1") == 0
+    wait_settled(lens)
+    assert value(lens, "lens.k1") == 0
 
 
 def test_an_amount_that_starts_at_nothing_and_ends_in_full(lens: Page):
-    way(lens, "Numbers")
-    lens.locator("#lensmodel").select_option("brown")
-    settled(lens)
-    entry = lens.get_by_role("spinbutton", name="k1", exact=True)
-    entry.fill("-0.3")
-    entry.press("Tab")
-    settled(lens)
+    reset(lens, "lens.model=brown", "lens.k1=-0.3")
     lens.keyboard.press("Home")
-    until(lens, "keen.stage.frame === keen.stage.first")
-    lens.get_by_role("button", name="Keyframe of amount here").click()
-    settled(lens)
-    amount = lens.get_by_role("spinbutton", name="Amount, 0 to 100")
-    amount.fill("0")
-    amount.press("Tab")
-    settled(lens)
-    lens.evaluate("keen.stage.seek(keen.stage.last)")
-    until(lens, "keen.stage.frame === keen.stage.last")
-    amount.fill("100")
-    amount.press("Tab")
-    settled(lens)
-    keys = lens.evaluate(f"{DATA}.treatment.keys['lens.amount']")
-    assert [key["value"] for key in keys] == [0, 100]
+    until(lens, "keen.clock.frame === keen.clip.first")
+    lens.get_by_role("button", name="Keyframe of Amount here").click()
+    wait_settled(lens)
+    enter(lens, "Amount, 0 to 100 %", "0")
+    pause_at(lens, 29)
+    enter(lens, "Amount, 0 to 100 %", "100")
+    assert [key["value"] for key in keys(lens, "lens.amount")] == [0, 100]
     bends = lens.evaluate(
-        "() => [keen.stage.first, keen.stage.last].map((f) => {"
-        " const n = keen.stage.lattice.frame(f - keen.stage.first);"
+        "() => [0, 29].map((f) => { const n = keen.stage.lattice.frame(f);"
         " const at = (c, r) => n[2 * (r * 33 + c) + 1];"
         " return Math.abs(at(16, 0) - (at(0, 0) + at(32, 0)) / 2); })"
     )
     assert bends[0] < 0.004
     assert bends[1] > bends[0] + 0.01
-    # Copied to another frame, made straight, deleted.
-    lens.get_by_role("button", name="Copy", exact=True).first.click()
-    pause_at(lens, 15)
-    lens.get_by_role("button", name="Paste here").click()
-    settled(lens)
-    assert lens.evaluate(f"{DATA}.treatment.keys['lens.amount'].length") == 3
-    lens.get_by_role("button", name="Make straight").click()
-    settled(lens)
-    assert lens.evaluate(f"{DATA}.treatment.keys['lens.amount'][1].smooth") is False
-    lens.keyboard.press("Delete")
-    settled(lens)
-    assert lens.evaluate(f"{DATA}.treatment.keys['lens.amount'].length") == 2
 
 
-def test_corners_are_dragged_and_squared_up(lens: Page):
-    lens.locator(".station-open").filter(has_text="Frame").click()
-    fold = unfolded(lens, "Turn and square up")
-    lens.get_by_role("button", name="Set corners").click()
-    until(lens, "keen.stage.grips.length === 4")
-    spot = lens.evaluate(
-        "() => { const g = keen.stage.grips[0].spot;"
-        " const r = keen.stage.picture.getBoundingClientRect();"
-        " return [r.left + g[0] / keen.stage.ratio, r.top + g[1] / keen.stage.ratio]; }"
-    )
-    lens.mouse.move(spot[0] + 2, spot[1] + 2)
-    lens.mouse.down()
-    lens.mouse.move(spot[0] + 90, spot[1] + 40, steps=4)
-    assert lens.evaluate("keen.stage.magnified !== null")
-    lens.mouse.up()
-    lens.get_by_role("button", name="Square up", exact=True).click()
-    settled(lens)
-    frame = lens.evaluate(f"{DATA}.treatment.frame")
-    assert frame["square_up"] is True
-    assert frame["top_left_x"] > 5
-    lens.keyboard.press("h")
-    assert lens.evaluate("keen.stage.clean") is True
-    lens.keyboard.press("h")
-    fold.get_by_role("button", name="None").click()
-    settled(lens)
-    assert lens.evaluate(f"{DATA}.treatment.frame.square_up") is False
+def test_a_lens_is_kept_used_replaced_followed_and_taken_out(lens: Page, tmp_path: Path):
+    reset(lens, *BENT)
+    choose(lens, "Cabinet")
+    listed = lens.get_by_role("list", name="Lenses of the house").locator("li")
+    keep = lens.get_by_role("button", name="Keep", exact=True).locator("visible=true")
+    keep.click()
+    expect(lens.get_by_text("Give this lens a name first.")).to_be_visible()
+    name = lens.get_by_label("Name of this lens")
+    expect(name).to_be_focused()
+    name.fill("Quay wide")
+    lens.get_by_label("Camera", exact=True).fill("Harbour camera")
+    lens.get_by_label("Lens or setting").fill("wide")
+    lens.get_by_label("Mode", exact=True).fill("HD")
+    keep.click()
+    expect(listed).to_have_count(1)
+    expect(listed).to_contain_text("Harbour camera")
+    use = listed.get_by_role("button", name="In use")
+    expect(use).to_be_visible()
+    # Without a lens, it is used; that was disabled once for everybody.
+    lens.get_by_role("button", name="Back to straight").click()
+    wait_settled(lens)
+    assert value(lens, "lens.model") == "rectilinear"
+    expect(listed.get_by_role("button", name="Replace")).to_be_disabled()
+    use = listed.get_by_role("button", name="Use", exact=True)
+    expect(use).to_be_enabled()
+    use.click()
+    wait_settled(lens)
+    assert value(lens, "lens.k1") == -0.2
+    assert value(lens, "lens.found_by") == "profile"
+    expect(summary(lens, "Lens")).to_contain_text("profile")
+    # Replaced by another: a clip that uses the old edition is told, and follows.
+    old = lens.evaluate("keen.clip.treatment")
+    choose(lens, "Numbers")
+    enter(lens, "k1, -10 to 10", "-0.25")
+    choose(lens, "Cabinet")
+    listed.get_by_role("button", name="Replace").click()
+    expect(listed).to_contain_text("edition 2")
+    lens.evaluate("t => { keen.clip.treatment = t; return keen.clip.solve(true); }", old)
+    wait_settled(lens)
+    lens.get_by_role("button", name="Follow", exact=True).locator("visible=true").click()
+    wait_settled(lens)
+    assert value(lens, "lens.k1") == -0.25
+    # It is written, read again, and taken out.
+    with lens.expect_download() as got:
+        listed.get_by_role("link", name="JSON").click()
+    file = tmp_path / "lens.json"
+    got.value.save_as(file)
+    assert json.loads(file.read_text())["optics"]["k1"] == -0.25
+    with lens.expect_download() as got:
+        listed.get_by_role("link", name="YAML").click()
+    got.value.save_as(tmp_path / "lens.yml")
+    lens.get_by_role("button", name="Take out Quay wide").click()
+    expect(listed).to_have_count(0)
+    expect(lens.get_by_text("The cabinet is empty.")).to_be_visible()
+    with lens.expect_file_chooser() as chooser:
+        lens.get_by_role("button", name="Import …").click()
+    chooser.value.set_files(file)
+    expect(listed).to_have_count(1)
+    lens.get_by_role("button", name="Take out Quay wide").click()
+    expect(listed).to_have_count(0)
     assert lens.complaints == []
 
 
+def test_charts_are_printed_and_read(lens: Page):
+    choose(lens, "Chart")
+    for kind in ("PDF", "SVG"):
+        with lens.expect_download() as got:
+            lens.get_by_role("link", name=kind).click()
+        assert got.value.suggested_filename == f"chart-9x6-A4.{kind.lower()}"
+    lens.get_by_label("Paper").select_option("A3")
+    lens.get_by_label("Inner corners across").fill("8")
+    lens.get_by_label("Inner corners down").fill("5")
+    with lens.expect_download() as got:
+        lens.get_by_role("link", name="PDF").click()
+    assert got.value.suggested_filename == "chart-8x5-A3.pdf"
+    lens.get_by_role("button", name="In this clip").click()
+    expect(lens.get_by_text("Looking for charts")).to_be_visible()
+    expect(lens.get_by_text("no whole chart of 8 × 5").first).to_be_visible(timeout=60_000)
+    lens.get_by_label("Inner corners across").fill("9")
+    lens.get_by_label("Inner corners down").fill("6")
+    lens.get_by_role("button", name="Demo set").click()
+    expect(lens.get_by_text("Residual 0.")).to_be_visible(timeout=60_000)
+    views = lens.get_by_role("list", name="Views of the chart").locator("li")
+    expect(views.nth(12)).to_be_visible()
+    expect(lens.locator(".coverage .seen").first).to_be_visible()
+    lens.get_by_role("button", name="Use this lens").click()
+    wait_settled(lens)
+    assert value(lens, "lens.found_by") == "chart"
+    with lens.expect_file_chooser() as chooser:
+        lens.get_by_role("button", name="Photographs …").click()
+    shipped = Path(__file__).parents[2] / "keen_horizon/demo/charts"
+    chooser.value.set_files(sorted(shipped.glob("*.jpg"))[:2])
+    expect(lens.get_by_text("photographs", exact=False).or_(lens.get_by_text("views"))).not_to_have_count(0)
+    expect(views).to_have_count(2, timeout=60_000)
+    assert lens.complaints == []
+
+
+def test_the_grid_is_ruled_and_lies_where_it_is_put(lens: Page):
+    fold = unfold(lens, "Grid and horizon")
+    lens.get_by_role("button", name="Grid", exact=True).click()
+    for label in ("Spacing of the grid", "Turn of the grid", "Grid to the right", "Grid down",
+                  "Thickness of the grid"):  # fmt: skip
+        slider = fold.get_by_label(label)
+        before = slider.input_value()
+        slider.press("ArrowRight")
+        assert float(slider.input_value()) > float(before)
+    fold.get_by_label("Colour of the grid").fill("#ff0000")
+    fold.get_by_label("dark rim").click()
+    choose(lens, "In the source")
+    kept = lens.evaluate("keen.view.ruling")
+    assert kept["colour"] == "#ff0000"
+    assert kept["at"] == "source"
+    lens.reload()
+    wait_ready(lens)
+    assert lens.evaluate("keen.view.ruling") == kept
+    station(lens, "Lens")
+    unfold(lens, "Grid and horizon")
+    choose(lens, "Over the output")
+    unfold(lens, "Grid and horizon").get_by_role("button", name="Reset").click()
+    assert lens.evaluate("keen.view.ruling.colour") != "#ff0000"
+    if lens.evaluate("keen.view.grid"):
+        lens.get_by_role("button", name="Grid", exact=True).click()
+
+
 def test_the_horizon_line_tells_tilt_and_bend(lens: Page):
-    unfolded(lens, "Grid and horizon")
+    unfold(lens, "Grid and horizon")
     lens.get_by_role("button", name="Horizon line").click()
-    band = pictured_edge(TAKE, shed_edges()[0], FRAME)
-    lens.evaluate(
-        "(ends) => { const d = Alpine.$data(document.querySelector('.clip'));"
-        " d.horizon = ends.map(([x, y]) => keen.stage.lattice.unmap("
-        "keen.stage.frame - keen.stage.first, x, y));"
-        " return d.measureHorizon(); }",
-        [[(x + 0.5) / 1280, (y + 0.5) / 720] for x, y in (band[2].tolist(), band[-3].tolist())],
+    grips = "keen.stage.overlay.grips.length"
+    until(lens, f"{grips} >= 2")
+    # Its ends are dragged onto an edge; they begin at a fifth and at four fifths of the picture.
+    box = lens.evaluate(
+        "() => { const { box } = keen.stage.layout().at(-1); const s = keen.stage;"
+        " const r = s.picture.getBoundingClientRect(); return [r.left + box.left / s.ratio,"
+        " r.top + box.top / s.ratio, box.width / s.ratio, box.height / s.ratio]; }"
     )
-    words = lens.evaluate(f"{DATA}.horizonWords")
-    assert "Tilt" in words
-    assert float(words.split("bent by ")[1].split(" ")[0]) > 6
-    lens.get_by_role("button", name="Level", exact=True).click()
-    settled(lens)
-    assert lens.evaluate(f"Math.abs({DATA}.treatment.frame.turn)") < 3
+    ends = shares(band()[[2, -3]])
+    for share, end in zip((0.2, 0.8), ends, strict=True):
+        start = (box[0] + share * box[2], box[1] + 0.5 * box[3])
+        drag(lens, start, client(lens, end))
+    said = lens.get_by_text("bent by")
+    expect(said).to_be_visible(timeout=20_000)
+    assert float(said.inner_text().split("bent by ")[1].split(" ")[0]) > 6
+    unfold(lens, "Grid and horizon").get_by_role("button", name="Level", exact=True).click()
+    wait_settled(lens)
+    assert abs(value(lens, "frame.turn")) < 3
+    assert lens.complaints == []

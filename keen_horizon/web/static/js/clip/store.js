@@ -117,9 +117,9 @@ const makeClip = () => ({
   value(name) {
     if (!this.treatment) return settings[name]?.default ?? null;
     const line = this.isKeyed(name) && this.keyedLines[name];
-    if (line) return rounded(alongLine(line, this.at));
+    if (line) return rounded(alongLine(line, this.at), settings[name].step);
     const value = valueOf(this.treatment, name);
-    return typeof value === "number" ? rounded(value) : value;
+    return typeof value === "number" ? rounded(value, settings[name].step) : value;
   },
 
   /** @param {string} name */

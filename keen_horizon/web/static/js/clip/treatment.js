@@ -165,5 +165,12 @@ export const hasEffect = (treatment, setting, station) =>
  */
 export const alongLine = (line, at) => line[Math.max(0, Math.min(line.length - 1, at))];
 
-/** @param {number} value */
-export const rounded = (value) => Math.round(value * 1000) / 1000;
+/**
+ * A value as it is shown: to a tenth of the step it is set in, and to three places at least.
+ * @param {number} value
+ * @param {number} step
+ */
+export function rounded(value, step) {
+  const places = Math.max(3, 1 - Math.floor(Math.log10(step)));
+  return Number(value.toFixed(places));
+}

@@ -10,6 +10,7 @@ import { planeAt, planeSpot, round } from "./plane.js";
 const CORNERS = ["top_left", "top_right", "bottom_right", "bottom_left"];
 const NAMES = CORNERS.flatMap((corner) => [`frame.${corner}_x`, `frame.${corner}_y`]);
 const LONG = 15; // css px of a corner's arms
+const INSET = 0.1; // share of the picture that corners begin inside of it
 
 /** @param {string} corner */
 const words = (corner) => corner.replace("_", " ");
@@ -70,7 +71,26 @@ component("squareUp", () => ({
     const { clip } = this.$store;
     this.setting = !this.setting;
     live.clock.pause();
+    if (this.setting) this.bringIntoSight();
     clip.change("frame.square_up", !this.setting, !this.setting);
+  },
+
+  /** Corners that nobody has set yet and that lie off the stage could not be taken hold of. */
+  bringIntoSight() {
+    const { clip } = this.$store;
+    const part = live.stage.layout().find((one) => one.treated);
+    if (!part || NAMES.some((name) => clip.value(name) !== settings[name].default)) return;
+    const { region, box } = part;
+    const [right, bottom] = [region.left + region.width, region.top + region.height];
+    const seen = this.corners
+      .map(({ x, y }) => planeSpot(clip, part, x, y))
+      .every(([x, y]) => x > region.left && y > region.top && x < right && y < bottom);
+    if (seen) return;
+    for (const corner of CORNERS) {
+      const u = corner.endsWith("left") ? INSET : 1 - INSET;
+      const v = corner.startsWith("top") ? INSET : 1 - INSET;
+      this.move(corner, planeAt(clip, [box.left + u * box.width, box.top + v * box.height]));
+    }
   },
 
   none() {

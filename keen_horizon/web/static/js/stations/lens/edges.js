@@ -129,9 +129,10 @@ component("lensEdges", () => ({
       await clip.solve(true);
       return;
     }
+    if (!dragged) this.words = "Fitting a lens to the edges …";
     const found = await this.ask(dragged);
-    if (!found) return;
-    adoptLens(clip, found.settings, !dragged);
+    if (!dragged) this.words = "";
+    if (found) adoptLens(clip, found.settings, !dragged);
   },
 
   /**

@@ -1,0 +1,20 @@
+"""Nothing is called done that was never pressed."""
+
+from __future__ import annotations
+
+import pytest
+from playwright.sync_api import Page
+
+from tools.browser import wait_ready
+
+pytestmark = pytest.mark.browser
+
+
+def test_every_control_of_every_page_was_used_by_a_test(page: Page, clip: str):
+    shelf = clip.split("/clips")[0]
+    for address in (shelf, clip, f"{clip}/exports"):
+        page.goto(address)
+        page.wait_for_load_state("networkidle")
+        if address == clip:
+            wait_ready(page)
+        assert page.ledger.left(page) == "[]", f"never used, at {address}"
