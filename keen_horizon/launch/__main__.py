@@ -111,25 +111,42 @@ def run_worker(queues: list[str]) -> int:
 
 
 def test(arguments: list[str]) -> int:
-    """All tests, on a database of their own."""
+    """All tests, on a database of their own; and those of the scripts, unless some are chosen."""
+    worst = 0
+    if not arguments:
+        say("the scripts' own tests")
+        worst = subprocess.run(["node", "--test", "--test-reporter=spec", *script_tests()], cwd=HOME).returncode
     with database_url(data_folder(), passing=True) as url:
         environment = {**os.environ, "KEEN_TEST_DATABASE_URL": url}
-        return subprocess.run(
+        return worst | subprocess.run(
             [sys.executable, "-m", "pytest", *arguments], cwd=HOME, env=environment
         ).returncode
 
 
+def script_tests() -> list[str]:
+    return sorted(str(path.relative_to(HOME)) for path in HOME.glob("tests/scripts/*.test.js"))
+
+
+LINTERS = (
+    ("ruff", "check", "."),
+    ("ruff", "format", "--check", "."),
+    ("mypy",),
+    ("lint-imports",),
+    ("tsc",),
+    ("eslint", "."),
+    ("prettier", "--check", "--log-level=warn", "."),
+    ("stylelint", "keen_horizon/web/static/css/*.css"),
+)
+
+
 def lint() -> int:
-    """Style, types, and the one way imports go."""
-    tools = Path(sys.executable).parent
+    """Style, types, and the one way imports go; of Python, of the scripts and of the styles."""
     worst = 0
-    for command in (
-        ["ruff", "check", "."],
-        ["mypy"],
-        ["lint-imports"],
-    ):
-        say(" ".join(command))
-        worst |= subprocess.run([str(tools / command[0]), *command[1:]], cwd=HOME).returncode
+    places = Path(sys.executable).parent, HOME / "node_modules" / ".bin"
+    for name, *rest in LINTERS:
+        say(" ".join((name, *rest)))
+        program = next(place / name for place in places if (place / name).exists())
+        worst |= subprocess.run([str(program), *rest], cwd=HOME).returncode
     return worst
 
 

@@ -6,8 +6,6 @@ have them; so the list of what there is to press is the page itself.
 
 from __future__ import annotations
 
-import json
-
 from playwright.sync_api import BrowserContext, Page
 
 NAMES = """
@@ -70,6 +68,6 @@ class Ledger:
         """All handlers of the page on show; what repeats is one."""
         return set(page.evaluate(DECLARED))
 
-    def left(self, page: Page) -> str:
-        """Handlers of this page that no event has reached, one a line."""
-        return json.dumps(sorted(self.declared(page) - self.pressed), indent=1)
+    def left(self, page: Page) -> list[str]:
+        """Handlers of this page that no event has reached."""
+        return sorted(self.declared(page) - self.pressed)

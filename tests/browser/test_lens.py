@@ -23,6 +23,7 @@ from tests.browser.conftest import (
     reset,
     station,
     summary,
+    tools,
     unfold,
     value,
 )
@@ -233,7 +234,7 @@ def test_a_lens_is_kept_used_replaced_followed_and_taken_out(lens: Page, tmp_pat
     reset(lens, *BENT)
     choose(lens, "Cabinet")
     listed = lens.get_by_role("list", name="Lenses of the house").locator("li")
-    keep = lens.get_by_role("button", name="Keep", exact=True).locator("visible=true")
+    keep = tools(lens, "Lens").get_by_role("button", name="Keep", exact=True)
     keep.click()
     expect(lens.get_by_text("Give this lens a name first.")).to_be_visible()
     name = lens.get_by_label("Name of this lens")

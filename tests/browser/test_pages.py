@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import av
 import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
@@ -46,8 +47,11 @@ def test_names_are_changed_where_they_stand(shelf: Page):
     name = shelf.get_by_label("Name of the clip morning walk")
     name.fill("   ")
     name.blur()
-    expect(shelf.get_by_role("alert").first).to_contain_text("cannot be empty")
+    said = shelf.get_by_role("alert").filter(has_text="cannot be empty")
+    expect(said).to_be_visible()
     expect(name).to_have_value("morning walk")
+    said.get_by_role("button", name="Close").click()
+    expect(said).to_be_hidden()
     shelf.complaints.clear()
     name.fill("shaky walk")
     name.blur()
@@ -62,7 +66,84 @@ def test_a_shoot_is_made_removed_and_put_back(shelf: Page):
     expect(shelf.locator(".shoot")).to_have_count(1)
     shelf.get_by_role("button", name="Put back").click()
     expect(shelf.locator(".shoot")).to_have_count(2)
-    shelf.get_by_role("button", name="Remove the shoot Second day").click()
+    # Its name can be changed where it stands, as a clip's.
+    name = shelf.get_by_label("Name of the shoot").nth(1)
+    name.fill("Third day")
+    name.press("Enter")
+    shelf.reload()
+    expect(shelf.get_by_label("Name of the shoot").nth(1)).to_have_value("Third day")
+    shelf.get_by_role("button", name="Remove the shoot Third day").click()
+    said = shelf.get_by_role("status").filter(has_text="Third day was taken off the shelf.")
+    said.get_by_role("button", name="Close").click()
+    expect(said).to_be_hidden()
+    expect(shelf.locator(".shoot")).to_have_count(1)
+
+
+def longer(take: Path, path: Path, times: int) -> Path:
+    """The same film several times over, without encoding it again."""
+    with av.open(str(take)) as source, av.open(str(path), "w") as film:
+        stream = source.streams.video[0]
+        track = film.add_stream_from_template(stream)
+        packets = [packet for packet in source.demux(stream) if packet.dts is not None]
+        length = sum(packet.duration for packet in packets)
+        stamps = [(packet.pts, packet.dts) for packet in packets]
+        for turn in range(times):
+            for packet, (shown, decoded) in zip(packets, stamps, strict=True):
+                packet.stream = track
+                packet.time_base = stream.time_base
+                packet.pts, packet.dts = shown + turn * length, decoded + turn * length
+                film.mux(packet)
+    return path
+
+
+def test_taking_in_is_cancelled_and_tried_again(shelf: Page, take: Path, tmp_path: Path):
+    (tmp_path / "no film.mp4").write_text("no film")
+    long = longer(take, tmp_path / "long walk.mp4", 10)
+    shelf.set_input_files("input[type=file]", [long, tmp_path / "no film.mp4"])
+    card = shelf.locator(".card-clip").filter(has=shelf.get_by_label("Name of the clip long walk"))
+    shelf.get_by_role("button", name="Jobs").or_(
+        shelf.locator(".btn-bar[aria-controls=tray]")
+    ).first.click()
+    tray = shelf.locator("#tray")
+    tray.get_by_role("button", name="Cancel Taking in long walk").click()
+    expect(card).to_contain_text("Cancelled", timeout=20_000)
+    card.get_by_role("button", name="Try again").click()
+    tray.get_by_role("button", name="Cancel Taking in long walk").click()
+    tray.get_by_role("button", name="Try again: Taking in long walk").first.click()
+    expect(card).to_contain_text("1280 × 720", timeout=60_000)
+    card.get_by_role("button", name="Remove long walk").click()
+    expect(card).to_have_count(0)
+    shelf.locator(".card-clip").filter(has_text="no film").get_by_role("button").last.click()
+    shelf.complaints.clear()
+
+
+def test_files_are_dropped_or_picked_with_keys(shelf: Page, running: Running, tmp_path: Path):
+    files = shelf.evaluate_handle(
+        "() => { const files = new DataTransfer();"
+        " for (const name of ['three.mp4', 'four.mp4'])"
+        " files.items.add(new File(['no film'], name)); return files; }"
+    )
+    shoot = shelf.locator(".shoot")
+    shoot.dispatch_event("dragover", {"dataTransfer": files})
+    expect(shoot).to_have_class("shoot is-over")
+    shoot.dispatch_event("drop", {"dataTransfer": files})
+    expect(shoot).to_have_class("shoot")
+    refused = shelf.locator(".card-refusal:visible")
+    expect(refused).to_have_count(2)
+    for button in shelf.get_by_role("button", name="Close").locator("visible=true").all()[::-1]:
+        button.click()
+    # Dropped beside a shoot, they go to the first one.
+    shelf.locator("body").dispatch_event("drop", {"dataTransfer": files})
+    expect(refused).to_have_count(2)
+    for button in shelf.get_by_role("button", name="Close").locator("visible=true").all()[::-1]:
+        button.click()
+    expect(refused).to_have_count(0)
+    for key in ("Enter", "Space"):
+        shelf.locator("label[role=button]").focus()
+        with shelf.expect_file_chooser():
+            shelf.keyboard.press(key)
+    assert shelf.url == running.address
+    shelf.complaints.clear()
 
 
 def test_a_file_over_the_limit_is_not_even_sent(shelf: Page, tmp_path: Path):
@@ -137,6 +218,53 @@ def test_an_export_can_be_smaller_and_cancelled(opened: Page):
     expect(row.locator(".figures")).to_contain_text("960 × 540 px")
     expect(row.locator(".figures")).to_contain_text(f"{kept:.1f} %")
     expect(row).to_contain_text("Sound copied bit for bit (aac).")
+
+
+def test_an_export_is_looked_at_before_and_after(opened: Page):
+    opened.get_by_role("link", name="Export").click()
+    opened.wait_for_selector(".export-fields option", state="attached")
+    if not opened.get_by_role("link", name="Download").locator("visible=true").count():
+        opened.get_by_role("button", name="Export").click()
+        opened.get_by_role("link", name="Download").first.wait_for(timeout=90_000)
+    row = opened.locator(".export-row").filter(
+        has=opened.get_by_role("link", name="Download").locator("visible=true")
+    )
+    row = row.first
+    row.get_by_role("button", name="Look: ").click()
+    after = row.get_by_label("After", exact=True)
+    expect(row.locator(".player .num")).to_have_text("0.0 of 3.0 s")
+    # Both show the same moment, wherever one goes.
+    row.get_by_label("Time, seconds").fill("1.5")
+    expect(row.locator(".player .num")).to_have_text("1.5 of 3.0 s")
+    times = "() => [...document.querySelectorAll('.player video')].map((v) => v.currentTime)"
+    before, now = opened.evaluate(times)
+    assert abs(before - now) < 0.07
+    assert after.evaluate("video => video.videoWidth") > 0
+    row.get_by_role("button", name="Play").focus()
+    opened.keyboard.press("ArrowLeft")
+    expect(row.locator(".player .num")).to_have_text("0.5 of 3.0 s")
+    opened.keyboard.press("Space")
+    expect(row.get_by_role("button", name="Pause")).to_be_visible()
+    opened.wait_for_function("document.querySelectorAll('.player video')[1].currentTime > 1")
+    row.get_by_role("button", name="Pause").click()
+    expect(row.get_by_role("button", name="Play")).to_be_visible()
+    before, now = opened.evaluate(times)
+    assert abs(before - now) < 0.2
+    row.get_by_role("button", name="Close: ").click()
+    expect(row.locator(".player")).to_have_count(0)
+    assert opened.complaints == []
+
+
+def test_a_refused_export_says_so_until_it_is_closed(opened: Page):
+    opened.get_by_role("link", name="Export").click()
+    opened.wait_for_selector(".export-fields option", state="attached")
+    opened.route("**/exports", lambda route: route.fulfill(status=507, json={"error": "Full."}))
+    opened.get_by_role("button", name="Export").click()
+    said = opened.get_by_role("alert").filter(has_text="Full.")
+    said.get_by_role("button", name="Close").click()
+    expect(said).to_be_hidden()
+    opened.unroute("**/exports")
+    opened.complaints.clear()
 
 
 @pytest.mark.parametrize(("columns", "rows"), [(2, 2), (33, 19)])

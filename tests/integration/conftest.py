@@ -100,9 +100,9 @@ class Place:
         with self.database.session() as session:
             return self.queue.ask(session, kind, recording, **options).id
 
-    def measured(self, path: Path) -> tuple[int, int]:
+    def measured(self, path: Path, shoot: int | None = None) -> tuple[int, int]:
         """A recording that has been taken in and measured whole, and its clip."""
-        recording, clip = self.add(path)
+        recording, clip = self.add(path, shoot)
         assert self.work_now(self.ask("ingest", recording)) == "done"
         with self.database.session() as session:
             last = session.get_one(Clip, clip).last_frame

@@ -115,7 +115,9 @@ def test_wobble_and_shutter_in_words():
     known = REPORT | {"wobble_before": 1.47, "wobble_straight": 0.83, "wobble_after": 0.88}
     assert wobble_caption(known) == "1.47 px → 0.88 px"
     shutter = Treatment().of(SHUTTER)
-    assert SHUTTER.details(shutter, known)["wobble"].startswith("Wobble 1.47 px → 0.83 px")
+    straight = with_settings(Treatment(), ["shutter.readout=22.7"]).of(SHUTTER)
+    assert SHUTTER.details(straight, known)["wobble"].startswith("Wobble 1.47 px → 0.83 px")
+    assert SHUTTER.details(shutter, known)["wobble"] == ""
     assert wobble_caption(REPORT | {"wobble_before": None}) == ""
     assert SHUTTER.summary(shutter, REPORT) == "global"
     strong = with_settings(Treatment(), ["shutter.readout=22.7", "shutter.strong=true"])
