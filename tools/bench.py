@@ -31,7 +31,8 @@ from keen_horizon.core.pipeline import solve
 from keen_horizon.core.pipeline.render_clip import Drawing
 from keen_horizon.core.quality import scores
 from keen_horizon.core.treatment import Treatment, with_settings
-from keen_horizon.simulated.brindle_quay import Take, loft_doorway, quay_walk
+from keen_horizon.simulated.brindle_quay import loft_doorway, quay_walk
+from keen_horizon.simulated.take import Take
 from keen_horizon.simulated.truth import Measured, measure_take, step_errors
 
 from .chains import steady_of

@@ -29,7 +29,6 @@ from keen_horizon.core.tracking.groups import groups_of
 from keen_horizon.core.tracking.tracks import Tracks
 from keen_horizon.core.treatment import Treatment, parse, with_settings
 from keen_horizon.simulated.brindle_quay import (
-    FAR_QUAY,
     READOUT,
     Take,
     jolted_view,
@@ -38,6 +37,7 @@ from keen_horizon.simulated.brindle_quay import (
     tender_deck,
 )
 from keen_horizon.simulated.camera import Pinhole
+from keen_horizon.simulated.harbour import FAR_QUAY
 from keen_horizon.simulated.truth import Measured, measure_take
 
 from .chains import fitted, made_up

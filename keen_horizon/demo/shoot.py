@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import multiprocessing
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-import cv2
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
+from ..jobs.ingest import INGEST
 from ..jobs.queue import Queue
-from ..simulated.brindle_quay import ON_DEMAND, TAKES
+from ..jobs.take import TAKE
+from ..simulated.brindle_quay import EVERY_TAKE, TAKES
 from ..simulated.record import record
 from ..store import library
 from ..store.database import Database
@@ -21,45 +22,46 @@ from ..store.models import Recording, Shoot
 SHOOT = "Brindle Quay"
 
 
-def _record(job: tuple[str, str]) -> tuple[str, str]:
-    name, path = job
-    cv2.setNumThreads(1)  # one process a core already
-    record((TAKES | ON_DEMAND)[name](), Path(path))
-    return job
-
-
 def ensure_demo(
     url: str, data: Path, say: Callable[[str], None], extra: tuple[str, ...] = ()
 ) -> None:
-    """Render whichever takes of the demo shoot are missing, and hand them to the workers.
+    """See to it that every take of the demo shoot is made once.
 
-    ``extra`` names takes that are made on demand only.
+    The first one of a new shoot is recorded here and now, so that there is something to open; the
+    others by the workers, one after the other. ``extra`` names takes that are made on demand only.
     """
-    database, vault = Database(url), MediaStore(data / "vault")
-    with database.session.begin() as session:
+    database, vault, queue = Database(url), MediaStore(data / "vault"), Queue(url)
+    with database.session() as session:
         shoot = session.scalar(select(Shoot).where(Shoot.name == SHOOT).order_by(Shoot.id))
         if shoot is None:
             shoot = library.add_shoot(session, SHOOT)
         library.put_back(shoot)
+        session.commit()
         held = set(session.scalars(select(Recording.name).where(Recording.shoot_id == shoot.id)))
-    missing = [name for name in (*TAKES, *extra) if f"{name}.mp4" not in held]
-    if not missing:
-        return
-    say(
-        f"rendering the demo shoot: {', '.join(missing)} (once, about "
-        f"{'a quarter of an hour' if extra else 'two minutes'})"
-    )
-    queue = Queue(url)
-    with tempfile.TemporaryDirectory(dir=data) as room:
-        jobs = [(name, str(Path(room) / f"{name}.mp4")) for name in missing]
-        with multiprocessing.get_context("spawn").Pool(2) as pool:
-            for name, path in pool.imap(_record, jobs):
-                say(f"  {name} is ready")
-                size = Path(path).stat().st_size
-                key = vault.adopt("sources", Path(path))
-                with database.session() as session:
-                    home = session.get_one(Shoot, shoot.id)
-                    recording, _ = library.add_recording(session, home, f"{name}.mp4", size, key)
-                    queue.ask(session, "ingest", recording.id)
+        missing = [name for name in (*TAKES, *extra) if f"{name}.mp4" not in held]
+        if missing and not held:
+            _record_now(session, shoot, missing.pop(0), vault, queue, say)
+        if missing:
+            say(f"the workers record {', '.join(missing)}; they appear on the shelf by and by")
+        for name in missing:
+            recording, clip = library.add_recording(session, shoot, f"{name}.mp4", 0, "")
+            queue.ask(session, TAKE.name, recording.id, clip_id=clip.id, details={"take": name})
     queue.close()
     database.engine.dispose()
+
+
+def _record_now(
+    session: Session,
+    shoot: Shoot,
+    name: str,
+    vault: MediaStore,
+    queue: Queue,
+    say: Callable[[str], None],
+) -> None:
+    say(f"recording the first take of the demo shoot, {name} (once, about half a minute)")
+    with tempfile.TemporaryDirectory(dir=vault.root) as room:
+        film = Path(room) / "take.mp4"
+        record(EVERY_TAKE[name](), film)
+        size, key = film.stat().st_size, vault.adopt("sources", film)
+    recording, clip = library.add_recording(session, shoot, f"{name}.mp4", size, key)
+    queue.ask(session, INGEST.name, recording.id, clip_id=clip.id)

@@ -7,17 +7,22 @@ from sqlalchemy import select
 from ..core.errors import KeenError, MediaError
 from ..core.media.probe import scan
 from ..core.media.proxy import make_proxy
+from ..core.pipeline import Progress
 from ..store.models import Clip, Recording
 from ..store.scans import write_timing
 from .kind import QUICK, JobKind, Task
 
 
 def ingest(task: Task) -> None:
+    take_in(task, task.progress)
+
+
+def take_in(task: Task, progress: Progress) -> None:
     store, recording = task.store, task.recording
     with store.workspace() as room:
         try:
             found = scan(task.source)
-            make_proxy(task.source, found, room / "proxy.mp4", room / "poster.jpg", task.progress)
+            make_proxy(task.source, found, room / "proxy.mp4", room / "poster.jpg", progress)
         except MediaError as error:
             _refuse(task, error.renamed(recording.name))
             raise

@@ -10,8 +10,9 @@ from .ingest import INGEST
 from .kind import JobKind
 from .measuring import MEASURE
 from .solving import PRICE, SOLVE
+from .take import TAKE
 
-KINDS = {kind.name: kind for kind in (INGEST, MEASURE, SOLVE, PRICE, LOOK, CHART, EXPORT)}
+KINDS = {kind.name: kind for kind in (INGEST, TAKE, MEASURE, SOLVE, PRICE, LOOK, CHART, EXPORT)}
 
 
 def kind_of(name: str) -> JobKind:

@@ -115,12 +115,17 @@ def test(arguments: list[str]) -> int:
     worst = 0
     if not arguments:
         say("the scripts' own tests")
-        worst = subprocess.run(["node", "--test", "--test-reporter=spec", *script_tests()], cwd=HOME).returncode
+        worst = subprocess.run(
+            ["node", "--test", "--test-reporter=spec", *script_tests()], cwd=HOME
+        ).returncode
     with database_url(data_folder(), passing=True) as url:
         environment = {**os.environ, "KEEN_TEST_DATABASE_URL": url}
-        return worst | subprocess.run(
-            [sys.executable, "-m", "pytest", *arguments], cwd=HOME, env=environment
-        ).returncode
+        return (
+            worst
+            | subprocess.run(
+                [sys.executable, "-m", "pytest", *arguments], cwd=HOME, env=environment
+            ).returncode
+        )
 
 
 def script_tests() -> list[str]:

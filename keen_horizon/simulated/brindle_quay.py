@@ -1,247 +1,35 @@
-"""Brindle Quay: a harbour that does not exist, and the takes recorded there.
-
-Looking across the basin from the near quay: paving at our feet, pilings and masts in the water,
-painted boathouses and a brick engine shed on the far side, hills behind.
-"""
+"""The takes recorded at Brindle Quay: what was before the camera, and how it was moved."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cache
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
 from .camera import Array, Pinhole, Truth, buzz, ease, footfall, rotations, tremor
 from .figures import carried, gull, walker
+from .harbour import FAR_QUAY, WATER, backdrop, basin, far_side, mirrored, near_side, surround
 from .lens import Glass
-from .scene import Actor, Panel, Scene, level, turned, upright
+from .scene import Actor, Panel, Scene, level, upright
+from .take import RATE, SIZE, Take
 from .textures import (
-    Colour,
-    Image,
     bricks,
-    door,
     finished,
-    gable,
-    hills,
     noise,
-    paving,
     planks,
-    pole,
-    sky,
     tinted,
-    water,
     window,
 )
 
-FAR_QUAY = 24.0  # metres to the façades
-WATER = 1.1  # metres below the quay
-METRE = 56  # texture pixels a metre of façade
-FINE = 112  # and of one that is seen from near by
-RATE = 30.0
-SIZE = (1280, 720)
+FINE = 112  # texture pixels a metre of a façade that is seen from near by
 VIEW = 62.0  # degrees across
 FISHEYE = Glass("fisheye", (-0.012, 0.004, 0.0, 0.0))  # of the camera on the tender
 DECK_VIEW = 150.0  # its degrees from corner to corner
 MOUSTACHE = Glass("brown", (-0.30, 0.22, 0.0, 0.0, 0.0))  # of the camera before the shed
 DRONE = Glass("brown", (-0.27, 0.075, 0.0, 0.0, -0.008))
 READOUT = 0.022  # seconds from the first row to the last, of the camera on the tender
-
-
-@dataclass(frozen=True)
-class Take:
-    """A recorded clip: its scene and what the camera really did."""
-
-    name: str
-    scene: Scene
-    truth: Truth
-    noise: float = 2.0  # grey levels
-    points: Array | None = None  # (m, 3) for checking against
-    camera: str = ""  # as it is written into the file
-
-    def frames(self) -> Iterator[NDArray[np.uint8]]:
-        """BGR frames, with sensor noise; the same every time."""
-        for frame in range(len(self.truth)):
-            yield self.frame(frame)
-
-    def frame(self, frame: int) -> NDArray[np.uint8]:
-        """One frame; any, in any order."""
-        picture = self.scene.draw(self.truth, frame)
-        grain = _grain()
-        rng = np.random.default_rng(frame)
-        height, width = picture.shape[:2]
-        y, x = (int(rng.integers(0, n)) for n in (64, 64))
-        strength = self.noise / 2.0
-        piece = grain[y : y + height, x : x + width]
-        return np.asarray(
-            cv2.addWeighted(picture, 1.0, piece, strength, -128 * strength, dtype=cv2.CV_8U),
-            np.uint8,
-        )
-
-    def background(self) -> Array:
-        """``(m, 3)`` world points for checking against: on the far façades, if not otherwise."""
-        if self.points is not None:
-            return self.points
-        x, y = np.meshgrid(np.arange(-24.0, 40.0, 1.0), np.arange(-5.0, 0.5, 0.5))
-        return np.stack([x.ravel(), y.ravel(), np.full(x.size, FAR_QUAY)], axis=-1)
-
-
-@cache
-def _grain() -> NDArray[np.uint8]:
-    """Noise of 2 grey levels around 128, larger than a frame, cut differently for each."""
-    rng = np.random.default_rng(11)
-    field = 128 + 2.0 * rng.standard_normal((SIZE[1] + 64, SIZE[0] + 64, 3), np.float32)
-    return np.clip(field, 0, 255).astype(np.uint8)
-
-
-def _boathouse(width: float, wall: float, paint: Colour, roof: Colour, seed: int) -> Image:
-    rng = np.random.default_rng(seed)
-    w, h = int(width * METRE), int(wall * METRE)
-    body = planks(h, w, paint, rng)
-    trim = (214, 222, 224)
-    door(body, (int(w * 0.30), int(h * 0.36), int(w * 0.4), h - int(h * 0.36)), (74, 70, 58))
-    for at in (0.07, 0.77):
-        window(body, (int(w * at), int(h * 0.42), int(w * 0.16), int(h * 0.28)), (2, 3), trim, rng)
-    body[:, :6] = trim
-    body[:, -6:] = trim
-    return gable(body, 0.62, roof, rng)
-
-
-def _shed(width: float, height: float, seed: int) -> Image:
-    rng = np.random.default_rng(seed)
-    w, h = int(width * METRE), int(height * METRE)
-    wall = bricks(h, w, rng)
-    for i in range(5):
-        x = int(w * (0.05 + 0.19 * i))
-        window(wall, (x, int(h * 0.30), int(w * 0.13), int(h * 0.38)), (4, 6), (70, 88, 62), rng)
-        wall[int(h * 0.24) : int(h * 0.29), x - 4 : x + int(w * 0.13) + 4] *= 1.15  # lintel
-    wall[: int(h * 0.05)] = tinted((92, 104, 112), 0.1 * noise((int(h * 0.05), w), 3, 3, rng))
-    wall[int(h * 0.05) : int(h * 0.11)] *= np.linspace(0.5, 1, int(h * 0.11) - int(h * 0.05))[
-        :, None, None
-    ]
-    return finished(wall)
-
-
-def _mirrored(texture: Image) -> Image:
-    """What still water gives back: upside down, darker, fainter with depth, broken by ripples."""
-    out = texture[::-1].astype(np.float32)
-    rows, columns = out.shape[:2]
-    rng = np.random.default_rng(rows)
-    sway = 5 * noise((rows, max(4, columns // 40)), 3, 2, rng)
-    sway = cv2.resize(sway, (columns, rows))
-    y, x = np.mgrid[0:rows, 0:columns].astype(np.float32)
-    out = cv2.remap(out, x + sway, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    out[..., :3] *= 0.66
-    out[..., 3] *= np.linspace(0.62, 0.12, rows)[:, None]
-    return np.clip(out, 0, 255).astype(np.uint8)
-
-
-@cache
-def _backdrop() -> tuple[Panel, ...]:
-    """Sky, two ranges of hills and the open water."""
-    rng = np.random.default_rng(1)
-    ridge = hills(190, 2400, (116, 128, 112), rng)
-    near = hills(170, 2400, (74, 106, 92), rng)
-    parts = [
-        upright(sky(760, 2600, rng), -1500, 60, 1000, 860, far=True),
-        upright(ridge, -1400, 10, 900, 190, far=True),
-        upright(near, -560, 5, 320, 46, far=True),
-    ]
-    for start, depth, lump, rows in ((60.0, 560.0, 1, 300), (7.0, 53.0, 2, 900)):
-        spread = (start + depth) * 1.5
-        texture = water(rows, 1400, lump, rng)
-        parts.append(level(texture, -spread / 2, start, WATER, spread, depth))
-    return tuple(parts)
-
-
-@cache
-def _surround() -> tuple[Panel, ...]:
-    """As the backdrop, as far to either side as a fisheye sees."""
-    rng = np.random.default_rng(8)
-    hills_ = _backdrop()[1:3]
-    parts = [upright(sky(900, 6000, rng), -6000, 120, 1000, 1800, far=True)]
-    parts += [turned(panel, way) for panel in hills_ for way in (-88.0, 88.0)]
-    parts += [replace(hills_[1], origin=hills_[1].origin + np.array([645.0, 0, 4.0])), *hills_]
-    for start, depth, spread, lump, rows in (
-        (60.0, 560.0, 2600.0, 1, 300), (7.0, 53.0, 330.0, 2, 900), (-3.0, 10.0, 70.0, 3, 420),
-    ):  # fmt: skip
-        texture = water(rows, 4200, lump, rng)
-        parts.append(level(texture, -spread / 2, start, WATER, spread, depth))
-    return tuple(parts)
-
-
-@cache
-def _far_side() -> tuple[Panel, ...]:
-    """The far quay: wall, houses, their reflections."""
-    rng = np.random.default_rng(2)
-    houses = [
-        (_boathouse(6.5, 3.6, (122, 128, 74), (70, 74, 88), 21), -23.0),
-        (_boathouse(7.5, 4.0, (64, 128, 190), (58, 60, 74), 22), -15.6),
-        (_shed(15.0, 5.4, 23), -7.4),
-        (_boathouse(7.0, 3.8, (60, 66, 140), (84, 86, 92), 24), 8.2),
-        (_boathouse(6.2, 3.4, (170, 178, 176), (62, 66, 96), 25), 15.9),
-        (_boathouse(8.0, 4.2, (134, 112, 66), (66, 70, 80), 26), 22.8),
-        (_boathouse(6.6, 3.7, (76, 150, 178), (70, 72, 84), 27), 31.6),
-    ]
-    wall = finished(tinted((98, 108, 112), 0.2 * noise((64, 3600), 3, 6, rng)))
-    wall[::16, :, :3] = wall[::16, :, :3] * 0.6
-    wall[44:, :, :3] = wall[44:, :, :3] * np.array([0.7, 0.85, 0.62])
-    parts = [upright(wall, -28.0, WATER, FAR_QUAY - 1.2, WATER)]
-    mirror = _mirrored(wall)
-    parts.append(upright(mirror, -28.0, 2 * WATER, FAR_QUAY - 1.2, WATER))
-    for texture, left in houses:
-        height = texture.shape[0] / METRE
-        parts.append(upright(texture, left, 0.0, FAR_QUAY, height))
-        # A mirror image stands as far below the water as the thing above it.
-        parts.append(upright(_mirrored(texture), left, 2 * WATER + height, FAR_QUAY, height))
-    return tuple(parts)
-
-
-@cache
-def _basin() -> tuple[Panel, ...]:
-    """Masts and pilings between the quays, at different depths."""
-    rng = np.random.default_rng(3)
-    parts = []
-    for left, z, height, paint in (
-        (-11.0, 19.0, 9.5, (84, 62, 40)), (-3.2, 17.5, 8.2, (58, 66, 118)),
-        (5.4, 18.6, 10.0, (70, 84, 52)), (13.0, 17.0, 8.8, (92, 96, 98)),
-        (20.5, 18.4, 9.4, (48, 108, 150)),
-    ):  # fmt: skip
-        texture = pole(int(height * 60), 12, (112, 152, 186), rng)
-        parts.append(upright(texture, left, WATER, z, height))
-        hull = np.zeros((76, 300, 4), np.uint8)
-        shape = np.array([[6, 16], [294, 6], [262, 70], [40, 70]])
-        cv2.fillConvexPoly(hull, shape, (*paint, 255), cv2.LINE_AA)
-        cv2.line(hull, (6, 18), (293, 8), (206, 218, 224, 255), 5, cv2.LINE_AA)
-        hull[..., :3] = np.clip(
-            hull[..., :3] * (1 + 0.12 * noise((76, 300), 3, 4, rng)[..., None]), 0, 255
-        )
-        parts.append(upright(hull, left - 2.4, WATER + 0.12, z - 0.1, 1.25))
-    for i, z in enumerate((12.5, 11.0, 13.2, 10.4, 12.0, 11.4, 13.0)):
-        left = -12.0 + 5.1 * i
-        texture = pole(int(2.3 * 110), 30, (60, 74, 84), rng)
-        parts.append(upright(texture, left, WATER + 0.6, z, 2.3))
-    return tuple(sorted(parts, key=lambda p: -p.origin[2]))
-
-
-@cache
-def _near_side() -> tuple[Panel, ...]:
-    """The paving we stand on, its edge stones and bollards."""
-    rng = np.random.default_rng(4)
-    parts = []
-    for near, depth, rows, columns, slab in ((4.6, 4.0, 420, 4000, 60), (1.6, 3.0, 620, 5200, 110)):
-        texture = paving(rows, columns, slab, rng)
-        parts.append(level(texture, -14.0, near, 0.0, 36.0, depth))
-    for left in (-6.5, -0.8, 4.9, 10.6, 16.3):
-        shadow = np.zeros((40, 160, 4), np.uint8)
-        cv2.ellipse(shadow, (80, 20), (76, 16), 0, 0, 360, (20, 22, 26, 150), -1, cv2.LINE_AA)
-        parts.append(level(cv2.GaussianBlur(shadow, (0, 0), 3), left - 0.1, 7.4, -0.002, 1.3, 0.5))
-        post = pole(110, 76, (48, 50, 54), rng)
-        post[:16, :, :3] = np.clip(post[:16, :, :3].astype(int) + 46, 0, 255)
-        parts.append(upright(post, left, 0.0, 7.7, 0.62))
-    return tuple(parts)
 
 
 def _truth(position: Array, yaw: Array, pitch: Array, roll: Array, times: Array) -> Truth:
@@ -277,7 +65,7 @@ def quay_walk(
     cast: tuple[Panel | Actor, ...] = (gull(1.0, 6.5, -9.0, 14.0, -5.4, 15.0),)
     way = (3.0, 7.0, -2.2, 0.6, distance, 0.0)
     front: tuple[Panel | Actor, ...] = (walker(*way), carried(*way)) if figure else ()
-    scene = Scene((*_backdrop(), *_far_side(), *cast, *_basin(), *_near_side(), *front))
+    scene = Scene((*backdrop(), *far_side(), *cast, *basin(), *near_side(), *front))
     return Take("quay walk", scene, _truth(position, yaw, pitch, roll, times))
 
 
@@ -292,8 +80,8 @@ def loft_doorway(seconds: float = 8.0) -> Take:
     position = np.stack([2.0 + 0 * times, -3.4 + 0 * times, 0 * times], axis=-1)
     position += 0.0015 * np.stack([tremor(times, 0.2, 3, rng) for _ in range(3)], axis=-1)
     yaw, pitch, roll = sway(0.26, 0.10), sway(0.22, 0.10), sway(0.24, 0.08)
-    scene = Scene((*_backdrop(), *_far_side(), gull(2.0, 6.0, 12.0, -10.0, -5.6, 15.0), *_basin(),
-                   *_near_side(), _doorway()))  # fmt: skip
+    scene = Scene((*backdrop(), *far_side(), gull(2.0, 6.0, 12.0, -10.0, -5.6, 15.0), *basin(),
+                   *near_side(), _doorway()))  # fmt: skip
     return Take("loft doorway", scene, _truth(position, yaw, pitch - 4.5, roll, times))
 
 
@@ -354,9 +142,9 @@ def tender_deck(
         camera, times, row_times, position, rotation[:n],
         rotation[n:].reshape(n, camera.height, 3, 3),
     )  # fmt: skip
-    behind = _surround() if fisheye else _backdrop()
+    behind = surround() if fisheye else backdrop()
     near = _pontoon() if fisheye else ()
-    scene = Scene((*behind, *_far_side(), gull(1.0, 5.0, -9.0, 14.0, -5.0, 15.0), *_basin(), *near))
+    scene = Scene((*behind, *far_side(), gull(1.0, 5.0, -9.0, 14.0, -5.0, 15.0), *basin(), *near))
     return Take("tender deck", scene, truth, camera="Limpet deck camera" if fisheye else "")
 
 
@@ -410,7 +198,7 @@ def slip_descent(seconds: float = 8.0, *, shaken: bool = True) -> Take:
     turned_by = rotations(np.radians(yaw), np.radians(pitch), np.radians(roll))
     rows = np.repeat(times[:, None], camera.height, axis=1)
     truth = Truth(camera, times, rows, position, turned_by)
-    scene = Scene((*_surround(), *_far_side(), *_basin(), *_slip(), *_near_side()))
+    scene = Scene((*surround(), *far_side(), *basin(), *_slip(), *near_side()))
     x, z = np.meshgrid(np.arange(-12.0, 20.0, 0.5), np.arange(-7.0, 8.4, 0.5))
     ground = np.stack([x.ravel(), np.zeros(x.size), z.ravel()], axis=-1)
     x, y = np.meshgrid(np.arange(-24.0, 38.0, 1.0), np.arange(-4.0, 0.5, 0.5))
@@ -447,7 +235,7 @@ def engine_shed(seconds: float = 5.0) -> Take:
     rows = np.repeat(times[:, None], camera.height, axis=1)
     rotation = rotations(np.radians(yaw), np.radians(pitch), np.radians(roll))
     truth = Truth(camera, times, rows, position, rotation)
-    scene = Scene((*_backdrop(), *_shed_front()))
+    scene = Scene((*backdrop(), *_shed_front()))
     points = shed_edges().reshape(-1, 3)
     return Take("engine shed", scene, truth, points=points, camera="Cockle pocket camera")
 
@@ -480,7 +268,7 @@ def _shed_front() -> tuple[Panel, ...]:
     return (
         upright(finished(wall), SHED_LEFT, 0.0, FAR_QUAY, SHED_HIGH),
         upright(quay, -16.0, WATER, FAR_QUAY - 0.4, WATER),
-        upright(_mirrored(quay), -16.0, 2 * WATER, FAR_QUAY - 0.4, WATER),
+        upright(mirrored(quay), -16.0, 2 * WATER, FAR_QUAY - 0.4, WATER),
     )
 
 
@@ -526,7 +314,7 @@ def push_in(seconds: float = 10.0) -> Take:
     )
     yaw, pitch, roll = (s * tremor(times, 0.3, 6, rng) for s in (0.3, 0.25, 0.3))
     roll = roll + 10 * ease(times, 0.1 * seconds, 0.9 * seconds)
-    scene = Scene((*_backdrop(), *_far_side()))
+    scene = Scene((*backdrop(), *far_side()))
     return Take("push in", scene, _truth(position, yaw - 2, pitch - 1.2, roll, times))
 
 
@@ -542,7 +330,7 @@ def jolted_view(seconds: float = 10.0) -> Take:
     yaw = yaw + 2.2 * jolt(0, 0.12) - 1.2 * jolt(0.35, 0.14)
     pitch = pitch - 1.6 * jolt(0.05, 0.12)
     position = np.tile([2.0, -1.7, 0.0], (len(times), 1))
-    scene = Scene((*_backdrop(), *_far_side(), *_basin(), *_near_side()))
+    scene = Scene((*backdrop(), *far_side(), *basin(), *near_side()))
     return Take("jolted view", scene, _truth(position, yaw - 2, pitch - 1.2, roll, times))
 
 
@@ -556,12 +344,10 @@ def long_haul(seconds: float = 600.0) -> Take:
     yaw = 4 * np.sin(2 * np.pi * times / 31) + 0.30 * side + 0.10 * tremor(times, 2, 9, rng)
     pitch = -1.2 + 0.32 * bounce + 0.18 * tremor(times, 0.25, 0.8, rng)
     roll = 0.42 * side + 0.10 * tremor(times, 2, 7, rng)
-    scene = Scene((*_backdrop(), *_far_side(), *_basin(), *_near_side()))
+    scene = Scene((*backdrop(), *far_side(), *basin(), *near_side()))
     return Take("long haul", scene, _truth(position, yaw, pitch, roll, times))
 
 
-# Made only when asked for: it takes minutes.
-ON_DEMAND = {"long haul": long_haul}
 TAKES = {
     "quay walk": quay_walk,
     "loft doorway": loft_doorway,
@@ -569,3 +355,6 @@ TAKES = {
     "slip descent": slip_descent,
     "engine shed": engine_shed,
 }
+# Made only when asked for: it takes minutes.
+ON_DEMAND = {"long haul": long_haul}
+EVERY_TAKE = TAKES | ON_DEMAND

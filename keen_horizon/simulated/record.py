@@ -9,9 +9,9 @@ from pathlib import Path
 import av
 import numpy as np
 
-from .brindle_quay import RATE, Take
 from .sound import RATE as SOUND_RATE
 from .sound import harbour
+from .take import RATE, Take
 
 _BT709 = 1
 MAKER = "Skerrick"  # of cameras that do not exist

@@ -17,8 +17,8 @@ from ..core.motion.pairwise import pairwise_motion
 from ..core.quality import scores
 from ..core.tracking.features import FeatureTracker
 from ..core.tracking.tracks import Tracks, TracksWriter
-from .brindle_quay import Take
 from .camera import Array
+from .take import Take
 
 LONG_ENOUGH = 40  # frames that a point is seen in one go, to tell how it moves
 ENDS = 6  # frames of such a run that are not looked at

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import select
+from sqlalchemy import or_, select
 from sqlalchemy.orm import Session, contains_eager, selectinload
 
 from ..core.errors import KeenError
@@ -51,19 +51,20 @@ def work_on_recordings(session: Session) -> dict[int, Job]:
     each."""
     rows = session.scalars(
         select(Job)
-        .where(Job.state.in_(OPEN_STATES), Job.kind.in_(("ingest", "measure")))
-        .options(selectinload(Job.recording), selectinload(Job.clip))
+        .join(Job.recording)
+        .where(Job.state.in_(OPEN_STATES), or_(Recording.probe.is_(None), Job.kind == "measure"))
+        .options(contains_eager(Job.recording), selectinload(Job.clip))
         .order_by(Job.id.desc())
     )
     return {job.recording_id: job for job in rows}
 
 
-def failed_ingests(session: Session) -> dict[int, Job]:
-    """The last job to take a recording in, of those that never were, by their number."""
+def last_of_untaken(session: Session) -> dict[int, Job]:
+    """The last job to take a recording in, of those that have not been, by their number."""
     rows = session.scalars(
         select(Job)
         .join(Job.recording)
-        .where(Job.kind == "ingest", Recording.probe.is_(None))
+        .where(Recording.probe.is_(None))
         .options(contains_eager(Job.recording), selectinload(Job.clip))
         .order_by(Job.id)
     )

@@ -61,7 +61,7 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
         "work": None,
     }
     if recording.probe is None:
-        job = latest(session, clip.recording_id, "ingest")
+        job = latest(session, clip.recording_id)
         answer["work"] = describe(job) if job else None
         return answer
     probe = recording.probe

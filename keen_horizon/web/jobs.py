@@ -48,13 +48,10 @@ def describe(job: Job) -> dict[str, Any]:
     }
 
 
-def latest(session: Session, recording_id: int, kind: str) -> Job | None:
-    """The last job of a kind for a recording."""
+def latest(session: Session, recording_id: int) -> Job | None:
+    """The last job for a recording."""
     return session.scalar(
-        select(Job)
-        .where(Job.recording_id == recording_id, Job.kind == kind)
-        .order_by(Job.id.desc())
-        .limit(1)
+        select(Job).where(Job.recording_id == recording_id).order_by(Job.id.desc()).limit(1)
     )
 
 

@@ -13,6 +13,7 @@ from ..core.errors import KeenError
 from ..core.media.containers import demuxer_for
 from ..core.stations.motion.station import shake_captions
 from ..jobs.ingest import INGEST
+from ..jobs.kinds import kind_of
 from ..store import library
 from ..store.media_store import too_large
 from ..store.models import Clip, Job, Shoot
@@ -36,7 +37,7 @@ class _Shelf:
 def _shelf(session: Session) -> list[dict[str, Any]]:
     facts = _Shelf(
         library.work_on_recordings(session),
-        library.failed_ingests(session),
+        library.last_of_untaken(session),
         library.measured_ranges(session),
     )
     clips = library.clips_by_shoot(session)
@@ -59,7 +60,7 @@ def _card(clip: Clip, shelf: _Shelf) -> dict[str, Any]:
         "id": clip.id,
         "name": clip.name,
         "file": recording.name,
-        "weight": captions.size(recording.size),
+        "weight": captions.size(recording.size) if recording.size else "",
         "refusal": recording.refusal,
         "poster": poster_address(recording),
         "work": describe(job) if job else None,
@@ -84,7 +85,7 @@ def _state(clip: Clip, shelf: _Shelf, job: Job | None) -> str:
     if clip.recording.refusal:
         return "refused"
     if job is not None:
-        return "being taken in" if job.kind == INGEST.name else "being measured"
+        return kind_of(job.kind).title.lower()
     if clip.recording.probe is None or clip.last_frame is None:
         return "not taken in"
     range_ = (clip.recording_id, clip.first_frame, clip.last_frame)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import time
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
@@ -111,7 +112,7 @@ def test_a_turn_of_the_dial_straightens_and_tells_the_angles(lens: Page):
     assert float(dial.get_attribute("aria-valuenow")) == pytest.approx(105, abs=8)
     # Its marks are an even scale.
     marks = [int(one[:-1]) for one in lens.locator(".dial text").all_text_contents()[:-1]]
-    assert {b - a for a, b in zip(marks, marks[1:], strict=False)} == {30}
+    assert {b - a for a, b in pairwise(marks)} == {30}
     lens.get_by_role("button", name="Back to straight").click()
     wait_settled(lens)
     assert value(lens, "lens.model") == "rectilinear"
@@ -322,7 +323,9 @@ def test_charts_are_printed_and_read(lens: Page):
         lens.get_by_role("button", name="Photographs …").click()
     shipped = Path(__file__).parents[2] / "keen_horizon/demo/charts"
     chooser.value.set_files(sorted(shipped.glob("*.jpg"))[:2])
-    expect(lens.get_by_text("photographs", exact=False).or_(lens.get_by_text("views"))).not_to_have_count(0)
+    expect(
+        lens.get_by_text("photographs", exact=False).or_(lens.get_by_text("views"))
+    ).not_to_have_count(0)
     expect(views).to_have_count(2, timeout=60_000)
     assert lens.complaints == []
 

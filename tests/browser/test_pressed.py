@@ -18,4 +18,4 @@ def test_every_control_of_every_page_was_used_by_a_test(page: Page, clip: str):
         if address == clip:
             wait_ready(page)
         never[address] = page.ledger.left(page)
-    assert never == dict.fromkeys(never, [])
+    assert never == {address: [] for address in never}

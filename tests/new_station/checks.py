@@ -25,9 +25,7 @@ from tests.integration.test_web import treated
 def clips(place, make_clip):  # noqa: F811
     """Two measured clips of one shoot."""
     shoot = place.shoot("Quay")
-    return [
-        place.measured(make_clip(name, count=12), shoot)[1] for name in ("one.mp4", "two.mp4")
-    ]
+    return [place.measured(make_clip(name, count=12), shoot)[1] for name in ("one.mp4", "two.mp4")]
 
 
 def test_schema_and_table_of_settings():

@@ -89,15 +89,27 @@ def test_packages_of_the_system_only_where_a_command_needs_them(keen, monkeypatc
     monkeypatch.setattr(keen, "postgres_found", lambda: False)
     monkeypatch.setattr(keen.shutil, "which", lambda name: None)
     monkeypatch.delenv("KEEN_DATABASE_URL", raising=False)
-    for command in ("correct", "lint"):
-        keen.ensure_packages(command)
+    keen.ensure_packages("correct")
     assert asked == []
-    keen.ensure_packages("demo")
-    keen.ensure_packages("test")
-    assert asked == [["postgresql"], ["postgresql"], ["chromium"]]
+    for command in ("demo", "test", "lint"):
+        keen.ensure_packages(command)
+    node = ["nodejs", "npm"]
+    assert asked == [["postgresql"], ["postgresql"], ["chromium"], node, node]
     monkeypatch.setenv("KEEN_DATABASE_URL", "postgresql://somewhere/else")
     keen.ensure_packages("demo")
-    assert len(asked) == 3
+    assert len(asked) == 5
+
+
+def test_what_checks_the_scripts_is_installed_once_and_again_when_its_pins_change(keen, tmp_path):
+    lock = tmp_path / "package-lock.json"
+    lock.write_text("{}")
+    (tmp_path / "node_modules").mkdir()
+    keen.ensure_scripts("demo")
+    assert keen.ran == []
+    for pins in ("{}", "{}", '{"other": 1}'):
+        lock.write_text(pins)
+        keen.ensure_scripts("lint")
+    assert [command[:2] for command in keen.ran] == [["npm", "ci"]] * 2
 
 
 def test_a_failed_installation_is_shown_and_ends(keen, monkeypatch, capsys):

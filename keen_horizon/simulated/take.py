@@ -1,0 +1,64 @@
+"""What a take is: a scene, what the camera really did, and the noise of its sensor."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cache
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from .camera import Array, Truth
+from .harbour import FAR_QUAY
+from .scene import Scene
+
+RATE = 30.0
+SIZE = (1280, 720)
+
+
+@dataclass(frozen=True)
+class Take:
+    """A recorded clip: its scene and what the camera really did."""
+
+    name: str
+    scene: Scene
+    truth: Truth
+    noise: float = 2.0  # grey levels
+    points: Array | None = None  # (m, 3) for checking against
+    camera: str = ""  # as it is written into the file
+
+    def frames(self) -> Iterator[NDArray[np.uint8]]:
+        """BGR frames, with sensor noise; the same every time."""
+        for frame in range(len(self.truth)):
+            yield self.frame(frame)
+
+    def frame(self, frame: int) -> NDArray[np.uint8]:
+        """One frame; any, in any order."""
+        picture = self.scene.draw(self.truth, frame)
+        grain = _grain()
+        rng = np.random.default_rng(frame)
+        height, width = picture.shape[:2]
+        y, x = (int(rng.integers(0, n)) for n in (64, 64))
+        strength = self.noise / 2.0
+        piece = grain[y : y + height, x : x + width]
+        return np.asarray(
+            cv2.addWeighted(picture, 1.0, piece, strength, -128 * strength, dtype=cv2.CV_8U),
+            np.uint8,
+        )
+
+    def background(self) -> Array:
+        """``(m, 3)`` world points for checking against: on the far façades, if not otherwise."""
+        if self.points is not None:
+            return self.points
+        x, y = np.meshgrid(np.arange(-24.0, 40.0, 1.0), np.arange(-5.0, 0.5, 0.5))
+        return np.stack([x.ravel(), y.ravel(), np.full(x.size, FAR_QUAY)], axis=-1)
+
+
+@cache
+def _grain() -> NDArray[np.uint8]:
+    """Noise of 2 grey levels around 128, larger than a frame, cut differently for each."""
+    rng = np.random.default_rng(11)
+    field = 128 + 2.0 * rng.standard_normal((SIZE[1] + 64, SIZE[0] + 64, 3), np.float32)
+    return np.clip(field, 0, 255).astype(np.uint8)
