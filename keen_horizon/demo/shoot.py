@@ -58,7 +58,7 @@ def _record_now(
     queue: Queue,
     say: Callable[[str], None],
 ) -> None:
-    say(f"recording the first take of the demo shoot, {name} (once, about half a minute)")
+    say(f"recording the first take of the demo shoot, {name} (once, about 20 seconds)")
     with tempfile.TemporaryDirectory(dir=vault.root) as room:
         film = Path(room) / "take.mp4"
         record(EVERY_TAKE[name](), film)

@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import replace
 
 from ..core.errors import KeenError
-from ..simulated.brindle_quay import EVERY_TAKE
-from ..simulated.record import record
 from ..store.models import Recording
 from .ingest import take_in
 from .kind import SLOW, JobKind, Task
@@ -14,6 +12,10 @@ from .kind import SLOW, JobKind, Task
 
 def take(task: Task) -> None:
     """Record the take that ``details`` name, and take it in. Its frames count twice, once each."""
+    # Loaded only here: drawing and sound need packages that no other work waits for.
+    from ..simulated.brindle_quay import EVERY_TAKE
+    from ..simulated.record import record
+
     name = task.details["take"]
     if name not in EVERY_TAKE:
         raise KeenError(f"there is no take '{name}' in the demo shoot.")

@@ -47,7 +47,7 @@ def application(
         address = f"http://127.0.0.1:{port}/"
         with Processes(url, data) as crew:
             crew.start_web(port)
-            if workers:
-                crew.start_workers()
             wait_for_page(address, crew)
+            if workers:  # after the page, which does not need them yet and is waited for
+                crew.start_workers()
             yield Running(address, url, data, crew)

@@ -348,9 +348,10 @@ def long_haul(seconds: float = 600.0) -> Take:
     return Take("long haul", scene, _truth(position, yaw, pitch, roll, times))
 
 
+# The first one is waited for.
 TAKES = {
-    "quay walk": quay_walk,
     "loft doorway": loft_doorway,
+    "quay walk": quay_walk,
     "tender deck": tender_deck,
     "slip descent": slip_descent,
     "engine shed": engine_shed,

@@ -4,8 +4,8 @@ import pytest
 
 from keen_horizon.demo import shoot
 from keen_horizon.demo.shoot import ensure_demo
-from keen_horizon.jobs import take
 from keen_horizon.launch.__main__ import on_demand
+from keen_horizon.simulated import brindle_quay
 from keen_horizon.simulated.brindle_quay import loft_doorway, quay_walk
 from keen_horizon.store import library
 from keen_horizon.store.models import Job
@@ -18,7 +18,7 @@ def short_takes(monkeypatch):
     takes = {"quay walk": lambda: quay_walk(0.2), "loft doorway": lambda: loft_doorway(0.2)}
     every = takes | {"long haul": lambda: quay_walk(0.2)}
     monkeypatch.setattr(shoot, "TAKES", takes)
-    for module in (shoot, take):
+    for module in (shoot, brindle_quay):
         monkeypatch.setattr(module, "EVERY_TAKE", every)
 
 

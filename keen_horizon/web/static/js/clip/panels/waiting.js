@@ -5,6 +5,7 @@ import { gaveUp, jobWords } from "../../lib/wait.js";
 
 /** @type {Record<string, string>} */
 const TITLES = {
+  recording: "Recording the take",
   refused: "This file was refused",
   "taking in": "Taking the file in",
   measuring: "Measuring the camera's motion",
@@ -12,6 +13,7 @@ const TITLES = {
 };
 /** @type {Record<string, string>} */
 const WORDS = {
+  recording: "Takes of the demo shoot are made on this machine, once.",
   "taking in": "Checking it and making a proxy to play.",
   measuring: "Once; changing settings will not need it again.",
   ready: "Working out the steadied path.",
@@ -26,12 +28,16 @@ component("waiting", () => ({
     return this.state?.work ?? null;
   },
 
+  get phase() {
+    return this.work?.kind === "take" ? "recording" : (this.state?.phase ?? "");
+  },
+
   get isAside() {
     return this.$store.clip.frameCount ? "is-aside" : "";
   },
 
   get title() {
-    return this.state ? TITLES[this.state.phase] : "Opening";
+    return this.state ? TITLES[this.phase] : "Opening";
   },
 
   get mayRetry() {
@@ -42,7 +48,7 @@ component("waiting", () => ({
     if (!this.state) return "";
     if (this.state.refusal) return this.state.refusal;
     if (this.mayRetry && this.work) return this.work.message || jobWords(this.work);
-    return WORDS[this.state.phase] ?? "";
+    return WORDS[this.phase] ?? "";
   },
 
   get isOpen() {
