@@ -294,9 +294,10 @@ class Distortion:
         if self.profile.by_angle:
             theta = np.arctan2(away, depth)
             bent = KannalaBrandt.of_angle(self._k, theta)
-            scale = np.where(away > 1e-12, bent / np.maximum(away, 1e-12), 1.0 / depth)
+            # Straight ahead is the centre; straight behind lies in every direction: to the right.
+            unit = np.where(away > 1e-12, across / np.maximum(away, 1e-12), 1.0)
             seen = theta <= KannalaBrandt.angle_limit(self._k)
-            return np.asarray(np.where(seen, across * scale, np.nan + 0j))
+            return np.asarray(np.where(seen, unit * bent, np.nan + 0j))
         with np.errstate(invalid="ignore", divide="ignore"):
             x = across / depth
             seen = (depth > 0) & (np.abs(x) <= self.max_undistorted_radius)
@@ -328,7 +329,8 @@ class Distortion:
 def _first_root(rising: list[float]) -> float:
     """The square root of the smallest positive root of a polynomial, lowest power first;
     :data:`WIDEST` if there is none before that."""
-    powers = np.trim_zeros(np.array(rising[::-1], float), "f")
+    told = np.where(np.abs(rising) < 1e-12, 0.0, rising)  # less is nothing, and overflows roots
+    powers = np.trim_zeros(told[::-1], "f")
     roots = np.roots(powers) if len(powers) > 1 else np.zeros(0)
     real = roots[np.abs(roots.imag) < 1e-9 * np.maximum(1.0, np.abs(roots.real))].real
     positive = real[real > 1e-12]

@@ -60,8 +60,9 @@ class Motion(WarpStage):
 
     @abstractmethod
     def transport(self) -> Real:
-        """``(n, d, d)`` by which a small motion ``q`` before the map, is seen after it: to first
-        order, ``log(self after exp(q)) = transport q + log(self)``."""
+        """``(n, d, d)`` by which a small motion ``q`` before the map is seen after it: to first
+        order in ``q``, ``log(self after exp(q)) = transport q + log(self)``; of turns, as long as
+        the map itself is small."""
 
     @abstractmethod
     def jacobian(self, points: Complex) -> Real:

@@ -18,7 +18,8 @@ from .stage import Smoothness, WarpStage
 
 STEEPEST = 3.0  # slope of the pull at an edge: see :func:`edge_stretch_map`
 LEAST_SLOPE = 0.1  # of a swell: it pinches, but never folds
-NEWTON_ROUNDS = 12  # of undoing a stretch or a swell: both rise, and bend gently
+NEWTON_ROUNDS = 12  # of undoing a stretch, which rises and bends gently
+HALVINGS, POLISHES = 10, 3  # of undoing a swell
 
 
 @stored
@@ -51,18 +52,29 @@ class Swell:
         for centre in reversed(self._centres):
             away = z - centre[:, None]
             reach = np.abs(away) / self.radius[:, None]
-            u = reach.copy()
-            for _ in range(NEWTON_ROUNDS):
-                step = 1e-6
-                here = u * self._factor(u)
-                slope = ((u + step) * self._factor(u + step) - here) / step
-                u = np.maximum(u - (here - reach) / np.maximum(slope, LEAST_SLOPE), 0.0)
+            u = np.where(reach < 1, self._undone(np.minimum(reach, 1.0)), reach)
             z = centre[:, None] + away * np.where(reach > 1e-12, u / np.maximum(reach, 1e-12), 1.0)
         return z
 
     @property
     def _centres(self) -> tuple[Complex, ...]:
         return (self.centre, -self.centre)[: 1 + self.twin]
+
+    def _undone(self, reach: Real) -> Real:
+        """Shares ``(n, m)`` of the radius, 0..1, that are led to ``reach``. It rises everywhere,
+        but so unevenly that Newton's method alone may miss; halving brings it near enough."""
+        low, high = np.zeros_like(reach), np.ones_like(reach)
+        for _ in range(HALVINGS):
+            u = (low + high) / 2
+            over = u * self._factor(u) > reach
+            low, high = np.where(over, low, u), np.where(over, u, high)
+        u = (low + high) / 2
+        for _ in range(POLISHES):
+            step = 1e-6
+            here = u * self._factor(u)
+            slope = ((u + step) * self._factor(u + step) - here) / step
+            u = np.clip(u - (here - reach) / np.maximum(slope, LEAST_SLOPE), low, high)
+        return u
 
     def _factor(self, u: Real) -> Real:
         v = np.clip((1 - u) / self.rim, 0.0, 1.0)
