@@ -75,7 +75,7 @@ class Measure(Base):
     recording_id: Mapped[int] = mapped_column(ForeignKey("recordings.id"))
     first_frame: Mapped[int]
     last_frame: Mapped[int]
-    closer: Mapped[bool] = mapped_column(default=False)
+    closer: Mapped[bool] = mapped_column(default=False, server_default="false")
     folder_key: Mapped[str]
     seconds: Mapped[float]
     created: Mapped[datetime] = mapped_column(default=now)
@@ -114,7 +114,7 @@ class Clip(Base):
     name: Mapped[str]
     first_frame: Mapped[int] = mapped_column(default=0)
     last_frame: Mapped[int | None]
-    closer: Mapped[bool] = mapped_column(default=False)
+    closer: Mapped[bool] = mapped_column(default=False, server_default="false")
     revision_id: Mapped[int | None] = mapped_column(
         ForeignKey("revisions.id", use_alter=True, name="fk_clips_revision")
     )

@@ -139,7 +139,7 @@ def test_files_are_dropped_or_picked_with_keys(shelf: Page, running: Running, tm
         button.click()
     expect(refused).to_have_count(0)
     for key in ("Enter", "Space"):
-        shelf.locator("label[role=button]").focus()
+        shelf.get_by_role("button", name="Add clips").focus()
         with shelf.expect_file_chooser():
             shelf.keyboard.press(key)
     assert shelf.url == running.address
@@ -245,7 +245,7 @@ def test_an_export_is_looked_at_before_and_after(opened: Page):
     expect(row.locator(".player .num")).to_have_text("0.5 of 3.0 s")
     opened.keyboard.press("Space")
     expect(row.get_by_role("button", name="Pause")).to_be_visible()
-    opened.wait_for_function("document.querySelectorAll('.player video')[1].currentTime > 1")
+    until(opened, "document.querySelectorAll('.player video')[1].currentTime > 1")
     row.get_by_role("button", name="Pause").click()
     expect(row.get_by_role("button", name="Play")).to_be_visible()
     before, now = opened.evaluate(times)

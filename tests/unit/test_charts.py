@@ -198,3 +198,14 @@ def test_an_anamorphic_lens_comes_back_from_a_calibration_as_it_was():
 
 def test_the_published_schema_is_the_present_one():
     assert json.loads((HOME / "docs" / "lens.schema.json").read_text()) == profile_schema()
+
+
+def test_charts_in_pixels_that_are_not_square_give_the_same_lens():
+    """Recorded 1.5 times as narrow, told as such: what is found is the lens, not the squeeze."""
+    plain = calibrate(views(noise=0.02), BOARD, 1280, 720)
+    narrow = [(view + 0.5) / [1.5, 1.0] - 0.5 for view in views(noise=0.02)]
+    found = calibrate(narrow, BOARD, round(1280 / 1.5), 720, pixel_aspect=1.5)
+    assert found.residual < 0.1
+    assert found.focal == pytest.approx(plain.focal, rel=0.002)
+    assert found.distortion.k == pytest.approx(plain.distortion.k, abs=0.01)
+    assert calibrate(narrow, BOARD, round(1280 / 1.5), 720).residual > 1

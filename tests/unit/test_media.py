@@ -295,6 +295,32 @@ def test_ten_bits_colour_tags_and_aspect_are_kept(make_clip, tmp_path):
     assert after.colour == before.colour
 
 
+def test_a_range_that_is_the_only_tag_is_kept(tmp_path):
+    path, target = tmp_path / "full.mp4", tmp_path / "out.mp4"
+    with av.open(str(path), "w") as out:
+        video = out.add_stream("libx264", rate=30)
+        video.width, video.height, video.pix_fmt = 64, 48, "yuv420p"
+        video.codec_context.color_range = 2
+        for index in range(4):
+            frame = av.VideoFrame(64, 48, "yuv420p")
+            frame.pts, frame.color_range = index, 2
+            out.mux(video.encode(frame))
+        out.mux(video.encode(None))
+    copy(path, target, 0, 3)
+    assert scan(path).probe.colour == {"primaries": 2, "transfer": 2, "matrix": 2, "range": 2}
+    assert scan(target).probe.colour == scan(path).probe.colour
+
+
+def test_what_cannot_be_read_is_not_told_as_what_cannot_be_written(tmp_path):
+    written = tmp_path / "vault"
+    with pytest.raises(FileNotFoundError), disk_errors(written, about="walk.mp4"):
+        (tmp_path / "elsewhere" / "missing.npz").read_bytes()
+    with pytest.raises(KeenError, match=r"walk\.mp4: cannot be written") as caught:
+        with disk_errors(written, about="walk.mp4"):
+            (written / "gone" / "x").write_bytes(b"")
+    assert "removed" not in caught.value.message
+
+
 def test_nothing_is_left_of_a_file_that_was_not_finished(make_clip, tmp_path):
     path, target = make_clip("half.mp4"), tmp_path / "out.mp4"
     found = scan(path)

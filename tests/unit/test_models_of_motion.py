@@ -146,3 +146,11 @@ def test_a_keyed_speed_of_nothing_keeps_the_zoom_where_it_is(walk):
     assert np.ptp(zoom[60:]) > 1e-4
     rate = np.abs(np.diff(np.log(zoom))) * 30
     assert rate.max() <= np.log1p(0.10) + 1e-6
+
+
+def test_a_model_is_fitted_the_same_whether_it_was_chosen_or_asked_for(walk):
+    """Whatever the clip decides on, its report is that of the model asked for by name."""
+    decided = solved(walk, "motion.model=decide", "motion.angle_of_view=62")
+    named = solved(walk, f"motion.model={decided.motion.choice.model}", "motion.angle_of_view=62")
+    for figure in ("wobble_before", "wobble_after", "shake_after", "zoom"):
+        assert decided.report[figure] == pytest.approx(named.report[figure], abs=1e-6), figure

@@ -110,6 +110,17 @@ def test_odd_footage_works(make_clip, tmp_path, options, size):
     assert after.probe.rotation == 0
     assert np.allclose(after.times, before.times, atol=1e-3)
     assert report["cuts"] == ([12] if "cut_at" in options else [])
+    # What an even size cannot hold is said.
+    said = [note for note in report["notes"] if "even sizes" in note]
+    assert len(said) == (size[0] != before.probe.width)
+
+
+def test_a_closed_pipe_ends_without_a_word_of_ours():
+    order = [sys.executable, "-m", "keen_horizon.cli", "treatment", "--schema"]
+    keen = subprocess.Popen(order, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    keen.stdout.close()
+    assert keen.stderr.read() == b""
+    assert keen.wait() == 141
 
 
 def test_a_static_shot_is_passed_through_and_said_so(make_clip, tmp_path, capsys):

@@ -113,9 +113,10 @@ component("shelf", () => ({
     if (!event.relatedTarget) this.over = false;
   },
 
-  /** @param {KeyboardEvent} event */
+  /** @param {Event} event */
   openPicker(event) {
-    /** @type {HTMLElement} */ (event.target).querySelector("input")?.click();
+    const button = /** @type {HTMLElement} */ (event.currentTarget);
+    /** @type {HTMLElement} */ (button.nextElementSibling).click();
   },
 
   /**

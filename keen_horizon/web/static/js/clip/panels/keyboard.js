@@ -172,8 +172,8 @@ component("keyboard", () => ({
   belongsTo(element, name) {
     const { tagName } = element;
     if (tagName === "INPUT") {
-      const own = /** @type {HTMLInputElement} */ (element).type === "range" ? SLIDES : [" "];
-      return own.includes(name) || name.startsWith("Arrow");
+      const slides = /** @type {HTMLInputElement} */ (element).type === "range";
+      return slides ? SLIDES.includes(name) || name.startsWith("Arrow") : name === " ";
     }
     if (tagName === "BUTTON" || tagName === "SUMMARY" || tagName === "A") {
       return (name === " " && element !== this.clicked) || name === "Enter";

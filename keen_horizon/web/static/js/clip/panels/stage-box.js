@@ -31,6 +31,10 @@ component("stageBox", () => ({
     live.stage.renderer.lost = () => {
       clip.note = LOST;
     };
+    live.stage.renderer.restored = async () => {
+      await live.stage.retake();
+      if (clip.note === LOST) clip.note = "";
+    };
     clock.told.push((frame) => this.moved(frame));
     for (const name of ["play", "pause"]) {
       video.addEventListener(name, () => {

@@ -34,7 +34,6 @@ export class Stage {
     this.drawn = 0; // pictures drawn, for measuring
     this.ratio = 1;
     this.renderer = new Renderer(picture, clock.video);
-    this.renderer.restored = () => this.retake();
     this.overlay = new Overlay(overlay, this);
     const around = /** @type {HTMLElement} */ (picture.parentElement);
     new ResizeObserver(() => this.resize()).observe(around);

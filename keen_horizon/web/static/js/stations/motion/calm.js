@@ -35,17 +35,11 @@ component("calmTools", () => ({
     return this.$store.clip.answer?.stations.motion.details.left ?? "";
   },
 
-  /** Each has its own calm: as all had together. */
-  unlink() {
+  /** Each on its own; or together again, at the calm that all had before they were parted. */
+  turnLink() {
+    const { linked } = this;
     this.$store.clip.edit(({ motion }) => {
-      for (const name of COMPONENTS) motion[name.split(".")[1]] = motion.calm;
-    });
-  },
-
-  /** Together again, at the calm that all had before they were parted. */
-  link() {
-    this.$store.clip.edit(({ motion }) => {
-      for (const name of COMPONENTS) motion[name.split(".")[1]] = null;
+      for (const name of COMPONENTS) motion[name.split(".")[1]] = linked ? motion.calm : null;
     });
   },
 }));
