@@ -35,6 +35,14 @@ def texture(width: int, height: int, seed: int = 1) -> np.ndarray:
     return np.clip(total, 0, 255).astype(np.uint8)
 
 
+def _tone(start: int) -> av.AudioFrame:
+    """A fifteenth of a second of a low tone, from a sample on."""
+    wave = (8000 * np.sin(np.arange(3200) / 20)).astype(np.int16)
+    heard = av.AudioFrame.from_ndarray(wave[None], "s16", layout="mono")
+    heard.sample_rate, heard.pts, heard.time_base = 48000, start, Fraction(1, 48000)
+    return heard
+
+
 @pytest.fixture(scope="session")
 def make_clip(tmp_path_factory: pytest.TempPathFactory):
     """Write a small video; every oddity is an argument."""
@@ -89,11 +97,7 @@ def make_clip(tmp_path_factory: pytest.TempPathFactory):
                 stamp += 1000 + (500 * (i % 3) if variable else 0)
                 out.mux(video.encode(frame))
                 if audio is not None and i % 2 == 0:
-                    wave = (8000 * np.sin(np.arange(3200) / 20)).astype(np.int16)
-                    heard = av.AudioFrame.from_ndarray(wave[None], "s16", layout="mono")
-                    heard.sample_rate, heard.pts = 48000, i * 1600
-                    heard.time_base = Fraction(1, 48000)
-                    for piece in fitting.resample(heard):
+                    for piece in fitting.resample(_tone(i * 1600)):
                         out.mux(audio.encode(piece))
             out.mux(video.encode(None))
             if audio is not None:

@@ -133,8 +133,17 @@ class Lens(RayStage):
 
 
 def scale_to_cover(lens: Lens, n: int = 1) -> Lens:
-    """The lens with the least scale at which its canvas' own rectangle is covered, a frame each if
-    it changes."""
+    """The lens with the least scale at which its canvas' own rectangle is covered.
+
+    One scale for all frames, or ``(n,)`` if the lens changes from frame to frame. Found by halving;
+    within a millionth.
+
+    >>> barrel = Lens(Canvas(1281, 721), Distortion("brown", (-0.2, 0, 0, 0)), 900.0)
+    >>> covered = scale_to_cover(barrel)
+    >>> edge = covered.distort(np.array([[640 + 0j, 360j]]))  # middles of two sides
+    >>> edge.round(1).tolist()
+    [[(590.9+0j), 360j]]
+    """
     count = n if lens.changes else 1
     rim = along_sides(lens.canvas.corners, RIM)
     low = np.full(count, np.log(WIDEST_SCALE))

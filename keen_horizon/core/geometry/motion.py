@@ -108,5 +108,10 @@ def cumulative_pose(steps: AnyMotion) -> AnyMotion:
 
     ``steps[t]`` maps frame ``t - 1`` to frame ``t`` (``steps[0]`` counts as none); entry ``t`` of
     the result maps frame ``t`` back to frame 0: ``pose[t] = pose[t-1] after inverse(steps[t])``.
+
+    >>> from keen_horizon.core.geometry.similarity import Similarities
+    >>> steps = Similarities(np.ones(3, complex), np.array([0, 5 + 0j, 2j]))
+    >>> (cumulative_pose(steps).b + 0).tolist()
+    [0j, (-5+0j), (-5-2j)]
     """
     return steps.rebased().inverse().cumulative()

@@ -44,8 +44,18 @@ def choose_model(
 ) -> ModelChoice:  # fmt: skip
     """The simplest model that explains tracks it was not fitted to about as well as any.
 
-    Of evenly spread frame pairs, every other track is held out. Rotation is tried where the
-    ``camera`` is known. ``motion`` is the fit of similarities that the models begin from.
+    Of evenly spread frame pairs, every other track is held out: what a model leaves of those, rms
+    pixels, is what it is judged by. Rotation is tried where the ``camera`` is known. ``motion`` is
+    the fit of similarities that the models begin from; ``stiffness`` 0..100 that of a mesh.
+
+    >>> from keen_horizon.core.motion.pairwise import pairwise_motion
+    >>> x, y = np.meshgrid(np.arange(20.0, 600, 30), np.arange(20.0, 440, 30))
+    >>> at = np.stack([x.ravel(), y.ravel()], axis=-1)
+    >>> shifts = np.random.default_rng(1).uniform(-6, 6, (8, 1, 2)).cumsum(axis=0)
+    >>> tracks, canvas = Tracks.from_places(at + shifts, np.arange(8) / 30), Canvas(640, 480)
+    >>> motion = pairwise_motion(tracks, canvas, "similarity")
+    >>> round(choose_model(tracks, canvas, motion).left["shift"], 2)
+    0.0
     """
     left = {}
     for model in MOTION_MODELS:

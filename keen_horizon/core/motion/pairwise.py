@@ -29,16 +29,25 @@ def pairwise_motion(
     tracks: Tracks, canvas: Canvas, model: BaseModel, excluded: Flags | None = None,
     *, narrow: bool = False,
 ) -> CameraMotion:  # fmt: skip
-    """Fit ``model`` to every frame pair of a measure of pictures of size ``canvas``.
+    """Fit ``model`` to every pair of neighbouring frames of pictures of size ``canvas``.
 
-    Sightings marked in ``excluded``, bool, one each, do not take part. With ``narrow`` what is
-    left is one subject: few marks close together are then enough to be believed.
+    ``excluded`` ``(records,)`` marks sightings that do not take part. With ``narrow`` what is left
+    is one subject: few tracks close together are then enough to be believed. Of the result,
+    ``steps[t]`` takes frame ``t - 1`` to frame ``t``, scene units; ``steps[0]`` and steps across
+    cuts move nothing; ``evidence`` tells how sure each is.
 
     Where a subject fills much of the picture, single pairs may be fitted to it. So there are two
-    candidates for each pair, and the chain of those is taken that the same marks steer throughout
-    (:mod:`.continuity`). A mark that mostly moved otherwise than the camera is then not trusted
-    anywhere, and pairs that only such marks steer are fitted again.
-    Lastly the fit settles on one depth: see :mod:`.layer`.
+    candidates for each pair, and the chain of those is taken that the same tracks steer throughout
+    (:mod:`.candidate_chain`). A track that mostly moved otherwise than the camera is then not
+    trusted anywhere, and pairs that only such tracks steer are fitted again. Lastly the fit settles
+    on one depth: see :mod:`.dominant_plane`.
+
+    >>> x, y = np.meshgrid(np.arange(20.0, 600, 40), np.arange(20.0, 460, 40))
+    >>> at = np.stack([x.ravel(), y.ravel()], axis=-1)
+    >>> moved = at + np.array([[0, 0], [4, 1], [6, -2]])[:, None]
+    >>> tracks = Tracks.from_places(moved, np.arange(3) / 30)
+    >>> pairwise_motion(tracks, Canvas(640, 480), "similarity").steps.b.round(3).tolist()
+    [0j, (4+1j), (2-3j)]
     """
     n = len(tracks)
     found = _Found(n, len(tracks.records))

@@ -73,8 +73,20 @@ def refit(
     """All steps of a motion fitted again, from ``steps`` (of any kind), to all tracks that come
     near: wider than a fit from nothing, so that what is out of place does not lose its say.
 
-    ``widths`` of the fade, in those that a first fit ends with. Where many tracks agree a step is
-    believed, whatever came before.
+    ``steps`` ``(n,)`` are of the kind wanted, and their start; ``widths`` of the fade, one a round,
+    in those that a first fit ends with. Where many tracks agree a step is believed, whatever came
+    before. Returns the steps and what speaks for them.
+
+    >>> from keen_horizon.core.geometry.similarity import Similarities
+    >>> from keen_horizon.core.motion.pairwise import pairwise_motion
+    >>> x, y = np.meshgrid(np.arange(20.0, 600, 40), np.arange(20.0, 460, 40))
+    >>> at = np.stack([x.ravel(), y.ravel()], axis=-1)
+    >>> tracks = Tracks.from_places(np.stack([at, at + [4, 1]]), np.arange(2) / 30)
+    >>> canvas = Canvas(640, 480)
+    >>> motion = pairwise_motion(tracks, canvas, "shift")
+    >>> again, evidence = refit(tracks, canvas, motion, Similarities.none(2))
+    >>> again.b.round(2).tolist(), bool(evidence.confidence[1] > 0.9)
+    ([0j, (4+1j)], True)
     """
     end = FADE_END * canvas.radius
     tangents = steps.log()

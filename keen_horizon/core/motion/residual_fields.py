@@ -38,8 +38,25 @@ def displacement_field(
     tracks: Tracks, canvas: Canvas, motion: CameraMotion, model: str,
     stiffness: float = USUAL_STIFFNESS,
 ) -> DisplacementField | None:  # fmt: skip
-    """``(n, rows, columns)`` what ``model`` adds to the steps of ``motion``, at the nodes of a
-    :class:`.DisplacementGrid`, scene units; None where it adds nothing."""
+    """What ``model`` (perspective or mesh) adds to the steps of ``motion``; None where it adds
+    nothing.
+
+    ``(n, rows, columns)`` complex at the nodes of a :class:`.DisplacementGrid`, scene units, from
+    frame ``t - 1`` to frame ``t``. A mesh is held together by ``stiffness`` 0..100 (cubic B-splines
+    with a price on bending: Eilers, Marx, *Flexible smoothing with B-splines and penalties*,
+    Statistical Science 1996); perspective has eight degrees of freedom.
+
+    >>> from keen_horizon.core.motion.pairwise import pairwise_motion
+    >>> x, y = np.meshgrid(np.arange(20.0, 620, 30), np.arange(20.0, 460, 30))
+    >>> at = np.stack([x.ravel(), y.ravel()], axis=-1)
+    >>> bulge = np.stack([at, at + 4 * np.exp(-((at - [320, 240]) ** 2).sum(-1) / 2e4)[:, None]])
+    >>> tracks, canvas = Tracks.from_places(bulge, np.arange(2) / 30), Canvas(640, 480)
+    >>> motion = pairwise_motion(tracks, canvas, "similarity")
+    >>> displacement_field(tracks, canvas, motion, "similarity") is None
+    True
+    >>> bool(np.abs(displacement_field(tracks, canvas, motion, "mesh", 10.0)[1]).max() > 1)
+    True
+    """
     if model not in FIELD_MODELS:
         return None
     nodes = grid_nodes(canvas)

@@ -60,8 +60,20 @@ def fits(
 ) -> tuple[Fit, Fit]:  # fmt: skip
     """The motion that most of the picture agrees on, and that of most of the rest.
 
-    ``trust`` ``(pairs, marks)`` weighs the marks. With ``narrow`` few marks close together are
-    enough to be believed.
+    ``trust`` ``(pairs, marks)``, 0..1, weighs the sightings. With ``narrow`` few of them, close
+    together, are enough to be believed. From the hypothesis of :func:`.consensus` on, weights fade
+    with the distance (Beaton, Tukey, *The fitting of power series*, Technometrics 1974); in the
+    second fit, what steers the first has no say.
+
+    >>> from keen_horizon.core.tracking.tracks import Tracks
+    >>> from keen_horizon.core.tracking.correspondences import correspondences
+    >>> x, y = np.meshgrid(np.arange(20.0, 620, 40), np.arange(20.0, 460, 40))
+    >>> at = np.stack([x.ravel(), y.ravel()], axis=-1)
+    >>> tracks = Tracks.from_places(np.stack([at, at + [5, -3]]), np.arange(2) / 30)
+    >>> canvas = Canvas(640, 480)
+    >>> first, _ = fits(correspondences(tracks, canvas, np.array([1])), "shift", canvas)
+    >>> first.b.round(3).tolist(), first.confidence.round(2).tolist()
+    ([(5-3j)], [1.0])
     """
     vote = votes(pairs.before, pairs.valid, canvas)
     belief = np.ones_like(vote) if trust is None else trust + LEAST_TRUST

@@ -61,11 +61,20 @@ class Readout:
 
 
 def estimate_readout(tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> Readout:
-    """The readout time from the marks that steer.
+    """The readout time, ms from the first row to the last, from the tracks that steer ``motion``.
 
-    The fits of frame pairs are blind to what of the skew looks like a similarity, so that is taken
-    out on both sides (Frisch, Waugh, *Partial time regressions*, Econometrica 1933). Only motion
-    slow against the frame rate counts: faster vibration is not seen rightly from frame to frame.
+    A picture whose rows are read while it moves by ``d`` a frame is skewed by ``d`` times the share
+    of a frame that the readout takes; accelerated motion shows that between frames. The fits of
+    frame pairs are blind to what of the skew looks like a similarity, so that is taken out on both
+    sides (Frisch, Waugh, *Partial time regressions*, Econometrica 1933). Only motion slow against
+    the frame rate counts: faster vibration is not seen rightly from frame to frame. Where nothing
+    is found the estimate is 0 and its words say why.
+
+    >>> from keen_horizon.core.motion.pairwise import pairwise_motion
+    >>> at = np.tile(np.array([[100.0, 90], [500, 80], [120, 400], [520, 390]]), (40, 1, 1))
+    >>> tracks, canvas = Tracks.from_places(at, np.arange(40) / 30), Canvas(640, 480)
+    >>> estimate_readout(tracks, canvas, pairwise_motion(tracks, canvas, "similarity")).found
+    False
     """
     start = max(0, (len(motion) - ASKED) // 2)
     frames = np.arange(max(1, start), min(len(motion), start + ASKED))
@@ -197,7 +206,16 @@ def row_motion(motion: CameraMotion, canvas: Canvas, readout: float) -> RollingS
     """How the camera moved while the rows of each frame were read in ``readout`` seconds.
 
     The frame's own time is that of its middle row; the path runs smoothly through all frames, and
-    frames lie evenly apart.
+    frames lie evenly apart. As a stage of the chain: points at the frame's own time to where their
+    row recorded them, scene units.
+
+    >>> from keen_horizon.core.motion.camera_motion import Evidence, Timeline
+    >>> steps = Similarities(np.ones(9, complex), np.r_[0, np.full(8, 6 + 0j)])  # 6 px a frame
+    >>> motion = CameraMotion("shift", steps, Timeline(np.arange(9) / 30, np.zeros(0, np.intp)),
+    ...                       Evidence(np.full(9, 50), np.ones(9), np.zeros(9)))
+    >>> rows = row_motion(motion, Canvas(640, 480), 1 / 60)  # half a frame from first row to last
+    >>> rows.to_source(np.tile([-239.5j, 0j, 239.5j], (9, 1)))[4].real.round(2).tolist()
+    [-1.5, 0.0, 1.5]
     """
     n = len(motion)
     steps = _similarities(motion)

@@ -15,8 +15,19 @@ STEEPEST = 8.0  # local magnification beyond which a track is too coarse to stee
 
 
 def undistort_tracks(tracks: Tracks, canvas: Canvas, lens: Lens) -> tuple[Tracks, Flags]:
-    """The measure as a rectilinear lens would have given it, and its records, bool, that are of no
-    use: where the lens reaches too far to the side for its straight picture to be exact."""
+    """The tracks as a rectilinear lens would have given them, in pixels of the same ``canvas``.
+
+    Also ``(records,)`` flags of sightings that are of no use: where ``lens`` reaches too far to the
+    side for its straight picture to be exact, or shows nothing straight at all.
+
+    >>> from keen_horizon.core.geometry.distortion import Distortion
+    >>> barrel = Lens(Canvas(640, 480), Distortion("brown", (-0.2, 0, 0, 0)), 600.0)
+    >>> seen = np.array([[[319.5, 239.5], [620.0, 239.5]]])
+    >>> tracks = Tracks.from_places(seen, np.zeros(1))
+    >>> straight, useless = undistort_tracks(tracks, barrel.canvas, barrel)
+    >>> straight.records["x"].round().tolist(), useless.any().item()
+    ([320.0, 638.0], False)
+    """
     records = np.array(tracks.records)
     useless = np.zeros(len(records), bool)
     if not len(records):

@@ -37,9 +37,19 @@ class Cover:
 def least_cover(chain: WarpChain) -> Cover:
     """The least zoom, one for all frames, at the one position for which it is least.
 
-    The view's own zoom and offset are not looked at. A search without derivatives (Nelder, Mead,
-    *A simplex method for function minimization*, Computer Journal 1965) over the frames that bind;
-    any other that binds at the position found joins them.
+    Zoom is a factor; the position says by how much the picture is moved right and down, percent
+    of its size. The view's own zoom and offset are not looked at. A search without derivatives
+    (Nelder, Mead, *A simplex method for function minimization*, Computer Journal 1965) over the
+    frames that bind; any other that binds at the position found joins them.
+
+    >>> from keen_horizon.core.geometry.canvas import Canvas
+    >>> from keen_horizon.core.geometry.similarity import Similarities
+    >>> from keen_horizon.core.geometry.view import View
+    >>> canvas = Canvas(1281, 721)
+    >>> moved = Similarities(np.ones(2, complex), np.array([0, 64 + 0j]))
+    >>> found = least_cover(WarpChain(canvas, View(canvas), (moved,), 2))
+    >>> round(found.zoom, 3), round(found.offset_x, 1)
+    (1.053, 2.5)
     """
     canvas, view = chain.source, chain.view
     rim = outline(view.output, view.scale, chain)

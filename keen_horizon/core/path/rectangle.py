@@ -67,6 +67,11 @@ def largest_rectangle(
     area. ``margin`` scene units are kept clear of the source's edge. Returns its half width and
     half height (0 if there is none) and its centre in the steadied plane, scene units. A linear
     programme in three unknowns; of free shape, one with a cone (``size^2 <= width height``).
+
+    >>> moved = Similarities(np.ones(2, complex), np.array([-20 + 0j, 20 + 0j]))
+    >>> wide, high, centre = largest_rectangle(moved, Canvas(1281, 721), None)
+    >>> round(wide), round(high), abs(centre) < 0.01
+    (620, 360, True)
     """
     hu, hv = canvas.half
     if shape is None:

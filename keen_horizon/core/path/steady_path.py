@@ -56,7 +56,12 @@ ANCHOR = 10.0  # price of moving the frame that gives the view: all but forbidde
 
 
 def lock_off(slack: float) -> Weights:
-    """What a lock-off is worth with ``slack`` 0..100: with all of it a slow drift costs little."""
+    """What a lock-off is worth with ``slack`` 0..100: at 0 it stands still, whatever that costs;
+    with all of it a slow drift costs little.
+
+    >>> lock_off(0) == LOCK_OFF, round(lock_off(100).still, 3)
+    (True, 0.05)
+    """
     share = slack / 100.0
     return Weights(
         still=LOCK_OFF.still * (0.05 / LOCK_OFF.still) ** share,
@@ -91,9 +96,25 @@ def steady_path(
 ) -> Motion:
     """Corrections ``(n,)``, of the kind that the motion's steps are, within ``bounds``.
 
-    With a crop of 1 there is no room and the result moves nothing. ``anchor`` is a frame that
-    should stay as it is. Stretches between cuts are solved apart. A component without freedom is
-    left exactly as it is. Raises ArithmeticError if the solver fails.
+    Entry ``t`` takes the steadied plane to frame ``t``, scene units. The path of the picture
+    becomes as still, as even and as evenly accelerated as ``weights`` have it: least sums of the
+    lengths of its differences, so that it stands, then moves, without wavering (Grundmann, Kwatra,
+    Essa, *Auto-directed video stabilization with robust L1 optimal camera paths*, CVPR 2011). With
+    a crop of 1 there is no room and the result moves nothing. ``anchor`` is a frame that should
+    stay as it is. Stretches between cuts are solved apart. A component without freedom is left
+    exactly as it is. Raises ArithmeticError if the solver fails.
+
+    >>> from keen_horizon.core.motion.camera_motion import Evidence, Timeline
+    >>> from keen_horizon.core.geometry.similarity import Similarities
+    >>> swing = 8 * np.sin(np.arange(60) * 0.8) + 0j  # the picture swings by 8 px
+    >>> steps = Similarities(np.ones(60, complex), np.diff(swing, prepend=swing[0]))
+    >>> timeline = Timeline(np.arange(60) / 30, np.zeros(0, np.intp))
+    >>> evidence = Evidence(np.full(60, 50), np.ones(60), np.zeros(60))
+    >>> motion = CameraMotion("similarity", steps, timeline, evidence)
+    >>> calm = steady_path(motion, Canvas(1280, 720), FOLLOW, Bounds(crop=0.9))
+    >>> shown = swing - calm.b  # where the steadied picture lies
+    >>> bool(np.ptp(shown.real) < 0.5)
+    True
     """
     n, steps = len(motion), motion.trusted
     crops = np.broadcast_to(np.asarray(bounds.crop, float), n)
@@ -140,14 +161,20 @@ def _solve(
 
 
 def coverage_bounds(steps: Motion, canvas: Canvas, bounds: Bounds) -> tuple[Real, Real]:
-    """The bounds ``rows . tangent <= room``, ``(j, d)`` and ``(n, j)``, scene units.
+    """The bounds ``rows . tangent <= room``: ``(j, d)``, and ``(j,)`` scene units, or ``(n, j)``
+    where the crop or the margin changes.
 
     Each corner of what is shown stays on its side of the source, ``margin`` clear of its edge. If
     there is a scale it stays within a breath; the crop is wider by as much, so that zoom and scale
     together never take more than asked for. A component whose freedom is not full stays within its
     share of what that leaves it. Corners move as to first order; what that leaves out (0.3 px for a
-    roll of 2 degrees) is made good by :func:`.coverage.clip_to_zoom`. So is what turns cost in
-    frames with a smaller crop than others.
+    roll of 2 degrees) is made good by :func:`.clip_to_zoom`. So is what turns cost in frames with a
+    smaller crop than others.
+
+    >>> from keen_horizon.core.geometry.similarity import Shifts
+    >>> rows, room = coverage_bounds(Shifts.none(3), Canvas(1281, 721), Bounds(crop=0.9))
+    >>> float(room[rows[:, 0] == 1].min().round(1))  # to the right: a tenth of the half width
+    64.0
     """
     half, unit = canvas.half, canvas.radius / HALF_DIAGONAL
     lever, no_room = LEVER * unit, NO_ROOM * unit

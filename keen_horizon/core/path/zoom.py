@@ -29,9 +29,17 @@ def zoom_needed(
 ) -> Real:
     """``(n,)`` the least zoom of at least ``least`` at which no frame has a bare edge.
 
-    ``rim`` as from :func:`outline`; ``offset`` where the output's centre lies, one or ``(n,)``. The
-    view of ``chain`` is not looked at. Infinite where no zoom helps (the output's centre has left
-    the source).
+    ``rim`` ``(m,)`` as from :func:`outline`; ``offset`` where the output's centre lies in the
+    steadied plane, scene units, one or ``(n,)``. The view of ``chain`` is not looked at. Infinite
+    where no zoom helps (the output's centre has left the source).
+
+    >>> from keen_horizon.core.geometry.similarity import Similarities
+    >>> from keen_horizon.core.geometry.view import View
+    >>> canvas = Canvas(1281, 721)
+    >>> moved = Similarities(np.ones(2, complex), np.array([0, 64 + 0j]))  # a twentieth
+    >>> chain = WarpChain(canvas, View(canvas), (moved,), 2)
+    >>> zoom_needed(chain, outline(canvas, 1.0, chain)).round(3).tolist()
+    [1.0, 1.111]
     """
     need = np.full(len(chain), least)
     for part, piece in chain.batches():
@@ -123,7 +131,17 @@ def room_left(
 def clip_to_zoom(chain: WarpChain, ceiling: float | Real, rim: Complex) -> WarpChain:
     """The corrections, each pulled towards none as far as ``ceiling`` demands.
 
-    The solver respects the ceiling up to its tolerance; this makes the bound hard.
+    ``ceiling`` one zoom or ``(n,)``; ``rim`` as from :func:`outline`. The solver respects the
+    ceiling up to its tolerance; this makes the bound hard.
+
+    >>> from keen_horizon.core.geometry.similarity import Similarities
+    >>> from keen_horizon.core.geometry.view import View
+    >>> canvas = Canvas(1281, 721)
+    >>> moved = Similarities(np.ones(2, complex), np.array([0, 64 + 0j]))
+    >>> chain = WarpChain(canvas, View(canvas), (moved,), 2)
+    >>> rim = outline(canvas, 1.0, chain)
+    >>> bool(zoom_needed(clip_to_zoom(chain, 1.05, rim), rim).max() <= 1.05 + 1e-6)
+    True
     """
     curved = chain.smoothness == Smoothness.CURVED
 

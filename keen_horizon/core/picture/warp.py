@@ -108,11 +108,20 @@ def warp_planes(
     bare: bool,
     full_range: bool = False,
 ) -> None:
-    """Fill ``out`` (luma and two chroma planes of the output) through ``sampler``.
+    """Fill ``out`` (luma and two chroma planes of the output, uint8 or uint16) through ``sampler``.
 
     With ``bare`` whatever no source pixel covers turns black; without it the border is repeated, so
-    that interpolation at the very edge has something to stand on. The output's chroma siting is
-    the usual one of its format; the source's is :attr:`Picture.site`.
+    that interpolation at the very edge has something to stand on. ``full_range`` tells what black
+    is. The output's chroma siting is the usual one of its format; the source's is
+    :attr:`Picture.site`.
+
+    >>> luma, chroma = np.full((48, 64), 90, np.uint8), np.full((24, 32), 128, np.uint8)
+    >>> picture = Picture(0, 0, (luma, chroma, chroma), (2, 2), (0.0, 0.5), "yuv420p")
+    >>> out = tuple(np.zeros_like(plane) for plane in picture.planes)
+    >>> ten_to_the_right = Sampler(np.array([[1.0, 0, -10], [0, 1, 0], [0, 0, 1]]))
+    >>> warp_planes(picture, ten_to_the_right, out, bare=True)
+    >>> out[0][20, 4].item(), out[0][20, 30].item()
+    (16, 90)
     """
     depth = 255 if out[0].dtype == np.uint8 else 1023
     black = 0.0 if full_range else depth * 16 / 255
@@ -139,9 +148,19 @@ def warp_plane(
     source: AnyArray, target: AnyArray, sampler: Sampler, to_output: Matrix = SAME,
     to_source: Matrix = SAME, *, bare: bool, empty: float = 0.0,
 ) -> None:  # fmt: skip
-    """Fill one plane. ``to_output`` takes its pixels to output luma pixels, ``to_source`` source
+    """Fill ``target`` ``(height, width)`` from ``source``, of the same type.
+
+    ``to_output`` ``(3, 3)`` takes the target's pixels to output luma pixels, ``to_source`` source
     luma pixels to those of ``source``. With ``bare`` whatever is not covered is ``empty``, without
-    it the border is repeated."""
+    it the border is repeated. Cubic interpolation (Keys, *Cubic convolution interpolation for
+    digital image processing*, ASSP 1981, as OpenCV has it).
+
+    >>> ramp = np.tile(np.arange(40, dtype=np.uint8), (30, 1))
+    >>> shown = np.zeros_like(ramp)
+    >>> warp_plane(ramp, shown, Sampler(np.array([[1.0, 0, 5], [0, 1, 0], [0, 0, 1]])), bare=True)
+    >>> shown[10, 10].item(), shown[10, 38].item()
+    (15, 0)
+    """
     height, width = target.shape
     m = to_source @ sampler.matrix @ to_output
     shrink = 1.0 / float(np.sqrt(abs(np.linalg.det(m[:2, :2]))))

@@ -61,7 +61,23 @@ class Solution:
 
 
 def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solution:
-    """Correct a clip. Pure and deterministic; 300 frames take a fraction of a second."""
+    """Correct a clip: the warp chain that a ``treatment`` makes of a ``motion`` of pictures of size
+    ``canvas``, and what it costs. Pure and deterministic; 300 frames take a fraction of a second.
+
+    ``canvas`` is that of the file; a lens may know its pixels to be wider. Raises BadSetting where
+    settings contradict each other.
+
+    >>> from keen_horizon.core.motion.camera_motion import Evidence, Timeline
+    >>> from keen_horizon.core.geometry.similarity import Similarities
+    >>> swing = 8 * np.sin(np.arange(60) * 0.8) + 0j  # the picture swings by 8 px
+    >>> steps = Similarities(np.ones(60, complex), np.diff(swing, prepend=swing[0]))
+    >>> timeline = Timeline(np.arange(60) / 30, np.zeros(0, np.intp))
+    >>> evidence = Evidence(np.full(60, 50), np.ones(60), np.zeros(60))
+    >>> motion = CameraMotion("similarity", steps, timeline, evidence)
+    >>> report = solve(motion, Canvas(1280, 720), Treatment()).report
+    >>> bool(report["shake_before"] > 3), bool(report["shake_after"] < 0.5), report["bare_edges"]
+    (True, True, 0.0)
+    """
     treatment = treatment.in_force()
     scene = scene_of(motion, canvas, treatment)
     around = _surroundings(scene, treatment)

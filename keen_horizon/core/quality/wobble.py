@@ -48,10 +48,19 @@ def local_wobble(
     field: NDArray[np.complex64] | None, weight: Real, timeline: Timed, canvas: Canvas,
     more: Complex | None = None,
 ) -> NDArray[np.complex64]:  # fmt: skip
-    """``(n, 54)`` the wobble of the source, scene units.
+    """``(n, 54)`` the wobble of the source, scene units: how parts of the picture move against the
+    whole, faster than the eye takes for parallax.
 
-    ``field`` ``(n, rows, columns)`` displacements from frame to frame at the nodes of a grid,
-    ``more`` ``(n, 54)`` others at the places themselves; ``weight`` ``(n,)`` weighs both, 0..1.
+    ``field`` ``(n, rows, columns)`` displacements from frame to frame at the nodes of a grid, None
+    for none; ``more`` ``(n, 54)`` others at the places themselves (see :func:`wobble_places`);
+    ``weight`` ``(n,)`` weighs both, 0..1. What looks like a similarity is no wobble.
+
+    >>> from keen_horizon.core.motion.camera_motion import Timeline
+    >>> timeline = Timeline(np.arange(40) / 30, np.zeros(0, np.intp))
+    >>> canvas = Canvas(640, 480)
+    >>> still = local_wobble(None, np.ones(40), timeline, canvas)
+    >>> still.shape, float(np.abs(still).max())
+    ((40, 54), 0.0)
     """
     places = wobble_places(canvas)
     moved = np.zeros((len(weight), len(places)), complex)

@@ -16,8 +16,14 @@ def blurred_frames(
 ) -> NDArray[np.bool_]:
     """``(n,)`` which frames are much less sharp than those around them, cuts apart.
 
-    ``sharpness`` ``(n,)`` is the variance of the Laplacian (Pech-Pacheco et al., *Diatom
-    autofocusing in brightfield microscopy*, ICPR 2000).
+    ``sharpness`` ``(n,)`` is the variance of the Laplacian, in any unit; ``segments`` ``[start,
+    end)`` are compared within themselves (Pech-Pacheco et al., *Diatom autofocusing in brightfield
+    microscopy*, ICPR 2000).
+
+    >>> sharpness = np.full(30, 8.0)
+    >>> sharpness[12] = 0.5
+    >>> np.flatnonzero(blurred_frames(sharpness, [(0, 30)])).tolist()
+    [12]
     """
     out = np.zeros(len(sharpness), bool)
     for start, stop in segments:

@@ -33,7 +33,18 @@ def correspondences(
     tracks: Tracks, canvas: Canvas, frames: Indices,
     aside: Flags | None = None,
 ) -> Correspondences:  # fmt: skip
-    """The pairs that end in ``frames``, ascending; without records marked in ``aside``."""
+    """Sightings of the same track in neighbouring frames: one row for each of ``frames``.
+
+    ``frames`` ``(pairs,)`` ascending, counted from the start of the range, 1 at least: each names
+    the later frame of a pair. ``aside`` ``(records,)`` marks sightings that take no part. Places
+    come in the scene plane of ``canvas``; rows are padded to the longest, see ``valid``.
+
+    >>> places = np.array([[[10.0, 10.0], [50.0, 40.0]], [[13.0, 10.0], [np.nan, 0.0]]])
+    >>> tracks = Tracks.from_places(places, np.arange(2))
+    >>> pairs = correspondences(tracks, Canvas(64, 48), np.array([1]))
+    >>> (pairs.after - pairs.before)[pairs.valid].tolist()
+    [(3+0j)]
+    """
     if not len(tracks.records):
         shape = (len(frames), 1)
         none, zero = np.zeros(shape, complex), np.zeros(shape, np.intp)

@@ -68,11 +68,18 @@ class ChartFit:
 
 
 def find_corners(luma: Luma, board: Board, *, thorough: bool = True) -> Real | None:
-    """``(columns rows, 2)`` px, or None if the whole board is not in the picture; a ``thorough``
-    search takes seconds where there is none.
+    """``(columns rows, 2)`` px, row after row, or None if the whole board is not in the picture; a
+    ``thorough`` search takes seconds where there is none.
 
     Looked for in a picture of :data:`SEARCHED` pixels at most, so that neither time nor memory
-    grows with the photograph; then refined in the original.
+    grows with the photograph; then refined in the original (Duda, Frese, *Accurate detection and
+    localization of checkerboard corners*, BMVC 2018, as OpenCV has it).
+
+    >>> squares = (np.indices((7, 10)).sum(axis=0) % 2 * 200 + 20).astype(np.uint8)
+    >>> picture = np.pad(np.kron(squares, np.ones((40, 40), np.uint8)), 60, constant_values=220)
+    >>> corners = find_corners(picture, Board(9, 6))
+    >>> corners.shape, corners.min(axis=0).round(1).tolist()
+    ((54, 2), [99.5, 99.5])
     """
     shrink = min(1.0, float(np.sqrt(SEARCHED / luma.size)))
     small = luma
@@ -122,8 +129,17 @@ def calibrate(
     model: LensModel | None = None, pixel_aspect: float = 1.0,
 ) -> ChartFit:  # fmt: skip
     """Fit a lens to the corners of ``views``, each ``(columns rows, 2)`` px, of pictures of
-    ``width`` x ``height`` pixels, each ``pixel_aspect`` times as wide as high. ``model`` brown or
-    fisheye, or None for the better one. Raises BadSetting where they do not suffice."""
+    ``width`` x ``height`` pixels, each ``pixel_aspect`` times as wide as high.
+
+    ``model`` brown or fisheye, or None for the better one (Zhang, *A flexible new technique for
+    camera calibration*, PAMI 2000; Kannala, Brandt, *A generic camera model*, PAMI 2006; as OpenCV
+    has them). A view that disagrees with the others is left out and named. Raises BadSetting where
+    they do not suffice: four at least, not all from the front.
+
+    >>> calibrate([np.zeros((54, 2))] * 2, Board(9, 6), 1280, 720)  # doctest: +ELLIPSIS
+    Traceback (most recent call last):
+    keen_horizon.core.errors.BadSetting: 2 pictures with the whole chart are too few; ...
+    """
     if pixel_aspect != 1.0:
         # A lens is round: it is fitted in px as high as the picture's, and as wide as that.
         round_ = [(view + 0.5) * [pixel_aspect, 1.0] - 0.5 for view in views]

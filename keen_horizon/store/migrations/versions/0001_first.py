@@ -20,6 +20,18 @@ def _key(name: str, target: str, nullable: bool = False, index: bool = False) ->
 
 
 def upgrade() -> None:
+    _recordings()
+    _clips()
+    _exports()
+    _work()
+    # The queue ships its schema as one script of many statements, with % signs in it.
+    connection = op.get_bind().connection.driver_connection
+    assert connection is not None
+    with connection.cursor() as cursor:
+        cursor.execute(SchemaManager.get_schema())
+
+
+def _recordings() -> None:
     op.create_table(
         "shoots",
         sa.Column("id", sa.Integer, primary_key=True),
@@ -52,6 +64,9 @@ def upgrade() -> None:
         _time("created", False),
         sa.UniqueConstraint("recording_id", "first_frame", "last_frame"),
     )
+
+
+def _clips() -> None:
     op.create_table(
         "clips",
         sa.Column("id", sa.Integer, primary_key=True),
@@ -76,6 +91,9 @@ def upgrade() -> None:
         sa.UniqueConstraint("clip_id", "number"),
     )
     op.create_foreign_key("fk_clips_revision", "clips", "revisions", ["revision_id"], ["id"])
+
+
+def _exports() -> None:
     op.create_table(
         "exports",
         sa.Column("id", sa.Integer, primary_key=True),
@@ -92,6 +110,9 @@ def upgrade() -> None:
         _time("created", False),
         _time("finished"),
     )
+
+
+def _work() -> None:
     op.create_table(
         "work",
         sa.Column("id", sa.Integer, primary_key=True),
@@ -113,8 +134,3 @@ def upgrade() -> None:
         _time("started"),
         _time("finished"),
     )
-    # The queue ships its schema as one script of many statements, with % signs in it.
-    connection = op.get_bind().connection.driver_connection
-    assert connection is not None
-    with connection.cursor() as cursor:
-        cursor.execute(SchemaManager.get_schema())
