@@ -20,6 +20,7 @@ from pathlib import Path
 import av
 import cv2
 import numpy as np
+from playwright.sync_api import Page
 
 from keen_horizon.core import pipeline
 from keen_horizon.core.geometry.canvas import Canvas
@@ -31,10 +32,13 @@ from keen_horizon.core.pipeline import solve
 from keen_horizon.core.pipeline.render_clip import Drawing
 from keen_horizon.core.quality import scores
 from keen_horizon.core.treatment import Treatment, with_settings
+from keen_horizon.launch.postgres import free_port
+from keen_horizon.launch.running import application
 from keen_horizon.simulated.brindle_quay import loft_doorway, quay_walk
 from keen_horizon.simulated.take import Take
 from keen_horizon.simulated.truth import Measured, measure_take, step_errors
 
+from .browser import IDLE, browser_page, clip_address, until, wait_ready
 from .chains import steady_of
 from .lenses import lenses
 from .rows import ROUNDS, Row, say, timed
@@ -295,49 +299,38 @@ CONTROLS = [
 
 def preview(folder: Path) -> list[Row]:
     say("preview in headless Chromium")
-    from keen_horizon.launch.postgres import free_port
-    from keen_horizon.launch.running import application
-
-    from .browser import browser_page, until, wait_ready
-
     with (
         application(folder / "app", free_port(), demo=True, passing=True) as running,
         browser_page() as page,
     ):
-        page.goto(running.address)
-        page.wait_for_selector(".card-clip a")
-        page.goto(running.address + "clips/1")
+        page.goto(clip_address(page, running.address, "quay walk"))
         wait_ready(page, 120)
-        until(page, "fetch('/work').then(r => r.json()).then(d => !d.work.some(w => w.open))")
+        until(page, IDLE)
         page.wait_for_timeout(1500)
         start = page.evaluate("[keen.stage.drawn, performance.now()]")
         page.wait_for_timeout(6000)
         end = page.evaluate("[keen.stage.drawn, performance.now()]")
         rate = 1000 * (end[0] - start[0]) / (end[1] - start[1])
-        delays = []
-        for i in range(40):
-            before = page.evaluate(
-                "c => { const e = document.querySelector('#calm'); e.value = c;"
-                " const d = Alpine.$data(document.querySelector('.clip')); d.shownAt = 0;"
-                " const t = performance.now(); e.dispatchEvent(new Event('input'));"
-                " return t; }",
+        delays = [
+            _shown(
+                page,
+                "c => { const e = document.querySelector('#motion-calm'); e.value = c;"
+                " e.dispatchEvent(new Event('input')); }",
                 10 + 2 * i,
             )
-            until(page, "Alpine.$data(document.querySelector('.clip')).shownAt > 0")
-            shown = page.evaluate("Alpine.$data(document.querySelector('.clip')).shownAt")
-            delays.append(shown - before)
+            for i in range(40)
+        ]
         late = float(np.percentile(delays, 95))
         every = []
         for change in CONTROLS * 3:
-            before = page.evaluate(
-                "change => { const d = Alpine.$data(document.querySelector('.clip'));"
-                " const t = d.treatment; for (const [s, k, v] of change) t[s][k] = v;"
-                " d.shownAt = 0; const now = performance.now(); d.solve(false); return now; }",
-                change,
+            every.append(
+                _shown(
+                    page,
+                    "change => keen.clip.edit((t) => { for (const [s, k, v] of change)"
+                    " t[s][k] = v; }, false)",
+                    change,
+                )
             )
-            until(page, "Alpine.$data(document.querySelector('.clip')).shownAt > 0")
-            shown = page.evaluate("Alpine.$data(document.querySelector('.clip')).shownAt")
-            every.append(shown - before)
             page.wait_for_timeout(200)
         any_late = float(np.percentile(every, 95))
     return [
@@ -350,6 +343,18 @@ def preview(folder: Path) -> list[Row]:
             "size, three times each; a motion fitted once is remembered, and the slowest answer, "
             f"the first of its kind, took {max(every):.0f} ms"),
     ]  # fmt: skip
+
+
+def _shown(page: Page, act: str, arg: object) -> float:
+    """Milliseconds from an act on the page to the picture that it leads to."""
+    begun = page.evaluate(
+        "arg => { document.querySelector('.stage').dataset.shown = '';"
+        f" const now = performance.now(); ({act})(arg); return now; }}",
+        arg,
+    )
+    shown = "Number(document.querySelector('.stage').dataset.shown)"
+    until(page, f"{shown} > 0")
+    return float(page.evaluate(shown)) - float(begun)
 
 
 def report(rows: list[Row]) -> str:

@@ -46,6 +46,18 @@ def browser_page(*, scheme: str = "light") -> Iterator[Page]:
             browser.close()
 
 
+IDLE = "fetch('/work').then(r => r.json()).then(d => !d.work.some(w => w.open))"
+
+
+def clip_address(page: Page, address: str, name: str) -> str:
+    """Of a clip of the demo shoot, once nothing is under way: its takes are recorded by workers."""
+    page.goto(address)
+    page.get_by_role("link", name=f"Open {name}").wait_for()
+    until(page, IDLE, seconds=600)
+    href = page.get_by_role("link", name=f"Open {name}").get_attribute("href")
+    return address.rstrip("/") + str(href)
+
+
 READY = """Boolean(window.keen && keen.stage.loaded && keen.clip.ready && keen.clip.answer.whole
   && keen.stage.lattice.length > 1)"""
 SETTLED = "!keen.clip.asking && !keen.clip.wish && Boolean(keen.clip.answer?.whole)"

@@ -11,7 +11,7 @@ from playwright.sync_api import Page
 from keen_horizon.launch.postgres import free_port
 from keen_horizon.launch.running import application
 
-from .browser import browser_page, pause_at, until, wait_ready
+from .browser import browser_page, clip_address, pause_at, until, wait_ready, wait_settled
 
 HOME = Path(__file__).parent.parent
 TARGET = HOME / "docs" / "screenshots"
@@ -37,17 +37,12 @@ def _shot(page: Page, name: str) -> None:
     print(name)
 
 
-def _clip(page: Page, name: str) -> str:
-    return str(page.get_attribute(f"a[aria-label='Open {name}']", "href"))
-
-
 def _take(page: Page, address: str) -> None:
-    page.goto(address)
-    page.wait_for_selector(".card-clip")
-    walk, loft, deck = (_clip(page, n) for n in ("quay walk", "loft doorway", "tender deck"))
-    for clip in (loft, deck, walk):
-        page.goto(address.rstrip("/") + clip)
-        wait_ready(page)
+    names = "loft doorway", "tender deck", "engine shed", "quay walk"
+    loft, deck, shed, walk = (clip_address(page, address, name) for name in names)
+    for clip in (loft, deck, shed, walk):
+        page.goto(clip)
+        wait_ready(page, 120)
     pause_at(page, 205)
     _shot(page, "clip")
     page.keyboard.press("3")
@@ -69,20 +64,17 @@ def _take(page: Page, address: str) -> None:
     page.get_by_role("button", name="Day or night").click()
     page.wait_for_timeout(600)
     _keys(page)
-    page.goto(address.rstrip("/") + deck)
+    page.goto(deck)
     wait_ready(page)
     _shutter(page)
-    page.goto(address)
-    page.wait_for_selector(".card-clip")
-    shed = _clip(page, "engine shed")
-    page.goto(address.rstrip("/") + shed)
+    page.goto(shed)
     wait_ready(page, 120)
     _edges(page)
     _square(page)
-    page.goto(address.rstrip("/") + deck)
+    page.goto(deck)
     wait_ready(page)
     _charts(page)
-    page.goto(address.rstrip("/") + walk + "/exports")
+    page.goto(walk + "/exports")
     page.wait_for_selector(".export-fields option", state="attached")
     if not page.locator(".export-row").count():
         page.locator("form button[type=submit]").click()
@@ -147,13 +139,6 @@ def _keys(page: Page) -> None:
     _undo(page, 3)
 
 
-def _settled(page: Page) -> None:
-    data = "Alpine.$data(document.querySelector('.clip'))"
-    page.wait_for_timeout(300)
-    idle = f"!{data}.solving && !{data}.wish && !{data}.note.startsWith('Solving')"
-    until(page, idle, seconds=90)
-
-
 def _edges(page: Page) -> None:
     """Proposed edges accepted, the picture straight."""
     pause_at(page, 30)
@@ -162,7 +147,7 @@ def _edges(page: Page) -> None:
     page.get_by_role("button", name="Propose").click()
     page.get_by_role("button", name="Accept all").click(timeout=60_000)
     page.wait_for_selector("[aria-label='Straight edges'] li", timeout=60_000)
-    _settled(page)
+    wait_settled(page)
     _shot(page, "lens-edges")
 
 
@@ -183,7 +168,7 @@ def _square(page: Page) -> None:
     page.locator("details").filter(has_text="Turn and square up").get_by_role(
         "button", name="Set corners"
     ).or_(page.get_by_role("button", name="Square up", exact=True)).first.click()
-    _settled(page)
+    wait_settled(page)
     page.get_by_role("button", name="None", exact=True).click()
     page.locator("summary").filter(has_text="Turn and square up").click()
 
@@ -197,13 +182,13 @@ def _charts(page: Page) -> None:
     dial.focus()
     for _ in range(5):
         dial.press("PageUp")
-    _settled(page)
+    wait_settled(page)
     page.mouse.move(5, 5)
     _shot(page, "lens-angle")
     page.get_by_role("radio", name="Chart", exact=True).click()
     page.get_by_role("button", name="Demo set").click()
     page.get_by_role("button", name="Use this lens").click(timeout=120_000)
-    _settled(page)
+    wait_settled(page)
     _shot(page, "lens-chart")
 
 

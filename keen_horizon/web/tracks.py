@@ -49,7 +49,7 @@ class _Looked:
         found = tracks_of_subject(
             subject, estimates.tracks, estimates.canvas, steps, estimates.groups
         )
-        return found.marks
+        return found.track_ids
 
 
 def _looked_at(session: Session, clip_id: int) -> _Looked:
@@ -126,7 +126,7 @@ def groups(clip_id: int) -> Response:
 
 def _is_among(group: TrackGroup, sets: Sequence[Indices]) -> bool:
     """Whether most of a group's tracks are in some sets."""
-    return bool(sets) and bool(np.isin(group.marks, np.concatenate(sets)).mean() > 0.5)
+    return bool(sets) and bool(np.isin(group.track_ids, np.concatenate(sets)).mean() > 0.5)
 
 
 def _pull(group: TrackGroup, looked: _Looked) -> float:
@@ -141,7 +141,7 @@ def _told_group(group: TrackGroup, looked: _Looked) -> dict[str, Any]:
     at = canvas.to_pixels(np.array([group.place]))[0]
     share = (at + 0.5) / [canvas.width, canvas.height]
     return {
-        "marks": packed(group.marks, np.int32),
+        "marks": packed(group.track_ids, np.int32),
         "words": _size(group),
         "when": captions.frames_between(first + group.first, first + group.last),
         "speed": f"{group.speed:.1f} px a frame against the rest",
@@ -154,7 +154,7 @@ def _told_group(group: TrackGroup, looked: _Looked) -> dict[str, Any]:
 
 
 def _size(group: TrackGroup) -> str:
-    return f"{len(group.marks)} marks · up to {100 * group.share:.0f} % of the picture"
+    return f"{len(group.track_ids)} marks · up to {100 * group.share:.0f} % of the picture"
 
 
 def _told_subject(subject: Subject, found: Indices, looked: _Looked) -> dict[str, Any]:

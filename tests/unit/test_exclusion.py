@@ -58,7 +58,7 @@ def whole(measure):
 def test_the_subject_is_a_group_and_the_background_is_not(measure, whole):
     groups = groups_of(measure, CANVAS, whole.steps, whole.evidence.steering)
     assert groups
-    assert (groups[0].marks >= 1000).all()
+    assert (groups[0].track_ids >= 1000).all()
     assert groups[0].speed == pytest.approx(3.0, abs=0.3)
     assert 0.02 < groups[0].share < 0.4
     near = group_at(groups, measure, CANVAS, 20, groups[0].place)

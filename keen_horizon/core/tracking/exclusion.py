@@ -27,10 +27,10 @@ PROBATION = 6  # frames after which it is settled whether a mark born inside bel
 
 @dataclass(frozen=True)
 class SubjectTracks:
-    """What a subject came to: ``marks`` the numbers of its tracks, ``note`` what to say if it is
+    """What a subject came to: ``track_ids`` those of its tracks, ``note`` what to say if it is
     nothing."""
 
-    marks: Indices
+    track_ids: Indices
     note: str = ""
 
 
@@ -48,7 +48,7 @@ def tracks_of_subject(
         group = group_at(groups(), tracks, canvas, frame, place)
         if group is None:
             return SubjectTracks(nothing, f"No marks move together at frame {subject.frame}.")
-        return SubjectTracks(group.marks)
+        return SubjectTracks(group.track_ids)
     marks = _lassoed(subject, frame, tracks, canvas, steps)
     if not len(marks):
         return SubjectTracks(nothing, f"The lasso at frame {subject.frame} has no marks in it.")
@@ -66,14 +66,14 @@ def excluded_sightings(
     notes = []
     if only is not None:
         found = tracks_of_subject(only, tracks, canvas, steps, groups)
-        if len(found.marks):
+        if len(found.track_ids):
             out[:] = True
-            out[found.marks] = False
+            out[found.track_ids] = False
         else:
             notes.append(f"{found.note} All marks steer.")
     for subject in subjects:
         found = tracks_of_subject(subject, tracks, canvas, steps, groups)
-        out[found.marks] = True
+        out[found.track_ids] = True
         if found.note:
             notes.append(f"{found.note} Nothing is set aside by it.")
     return out[ids], notes

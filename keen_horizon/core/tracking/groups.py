@@ -37,13 +37,13 @@ PARTS = (16, 9)  # of the picture, for the share that a group covers
 class TrackGroup:
     """Marks that move together. Frames are counted from the start of the range.
 
-    ``marks`` their numbers; ``first``, ``last`` when they are seen; ``frame`` and ``place``
+    ``track_ids`` those of its tracks; ``first``, ``last`` when they are seen; ``frame`` and ``place``
     (complex, scene units) a moment and a mark to find the group by; ``share`` of the picture
     covered at most (0..1); ``speed`` against the background, scene units a frame; ``steered`` the
     share of the sightings that steered the fit, 0..1.
     """
 
-    marks: Indices
+    track_ids: Indices
     first: int
     last: int
     frame: int
@@ -110,7 +110,7 @@ def group_at(
     away = np.abs(canvas.to_scene(points) - place)
     best: tuple[float, TrackGroup] | None = None
     for group in groups:
-        mine = np.isin(records["id"], group.marks)
+        mine = np.isin(records["id"], group.track_ids)
         if mine.any():
             nearest = float(away[mine].min())
             if best is None or nearest < best[0]:
@@ -133,7 +133,7 @@ def pull(
         off = pairs.after - steps[part].apply(pairs.before)
         weight = votes(pairs.before, pairs.valid, canvas) * steering[pairs.record]
         weight = np.where(pairs.valid, weight, 0.0)
-        mine = weight * np.isin(pairs.mark, group.marks)
+        mine = weight * np.isin(pairs.mark, group.track_ids)
         others = (weight - mine).sum(axis=1)
         moved = np.where(mine > 0, mine * off, 0).sum(axis=1) / np.maximum(others, 1e-9)
         total += float((np.abs(moved[others > 0]) ** 2).sum())
@@ -224,7 +224,7 @@ def _described(
     there = rows[frames == best]
     middle = place[there][np.abs(place[there] - place[there].mean()).argmin()]
     return TrackGroup(
-        marks=marks,
+        track_ids=marks,
         first=first,
         last=last,
         frame=best,
