@@ -170,3 +170,9 @@ def on_strip(page: Page, frame: int) -> tuple[float, float]:
         frame,
     )
     return x, y
+
+
+def in_stage(page: Page, u: float, v: float) -> tuple[float, float]:
+    """A place of the stage, in shares of it, on the page."""
+    box = page.locator(".stage").bounding_box()
+    return box["x"] + u * box["width"], box["y"] + v * box["height"]

@@ -104,6 +104,8 @@ def test_a_turn_of_the_dial_straightens_and_tells_the_angles(lens: Page):
     # Told for the taller picture, this one takes in less.
     assert report(lens)["lens"]["bent"]["diagonal"] < angle - 3
     assert value(lens, "motion.model") == "rotation"
+    choose(lens, "16:9")
+    assert report(lens)["lens"]["bent"]["diagonal"] == pytest.approx(angle, abs=0.6)
     choose(lens, "This picture")
     box = dial.bounding_box()
     middle = box["x"] + box["width"] / 2

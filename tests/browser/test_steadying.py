@@ -5,10 +5,14 @@ from __future__ import annotations
 import pytest
 from playwright.sync_api import Page, expect
 
+from keen_horizon.launch.running import Running
+from keen_horizon.simulated.brindle_quay import quay_walk
+from keen_horizon.simulated.record import record
 from tests.browser.conftest import (
     choose,
     drag,
     enter,
+    in_stage,
     keys,
     on_strip,
     report,
@@ -18,14 +22,25 @@ from tests.browser.conftest import (
     unfold,
     value,
 )
-from tools.browser import pause_at, until, wait_settled
+from tools.browser import pause_at, until, wait_ready, wait_settled
 
 pytestmark = pytest.mark.browser
 
 
-def in_stage(page: Page, u: float, v: float) -> tuple[float, float]:
-    box = page.locator(".stage").bounding_box()
-    return box["x"] + u * box["width"], box["y"] + v * box["height"]
+@pytest.fixture(scope="module")
+def second(page: Page, running: Running, clip: str, tmp_path_factory) -> str:
+    """Another clip of the same shoot: its address."""
+    path = tmp_path_factory.mktemp("second") / "second walk.mp4"
+    record(quay_walk(1.0), path)
+    page.goto(running.address)
+    page.wait_for_selector(".card-clip")
+    page.set_input_files("input[type=file]", path)
+    page.wait_for_url("**/clips/*", timeout=30_000)
+    wait_ready(page, 90)
+    address = page.url
+    page.goto(clip)
+    wait_ready(page)
+    return address
 
 
 def near_the_middle(page: Page) -> tuple[float, float]:
@@ -41,71 +56,29 @@ def near_the_middle(page: Page) -> tuple[float, float]:
     return box["x"] + x, box["y"] + y
 
 
-def test_a_lasso_sets_aside_what_is_inside_and_is_put_back(fresh: Page):
-    unfold(fresh, "Marks")
-    lasso = fresh.get_by_role("button", name="Lasso")
-    lasso.click()
-    expect(lasso).to_have_attribute("aria-pressed", "true")
-    corners = [(0.55, 0.2), (0.9, 0.2), (0.9, 0.75), (0.55, 0.75), (0.55, 0.2)]
-    places = [in_stage(fresh, u, v) for u, v in corners]
-    fresh.mouse.move(*places[0])
-    fresh.mouse.down()
-    for place in places[1:]:
-        fresh.mouse.move(*place, steps=8)
-    fresh.mouse.up()
-    listed = fresh.get_by_role("list", name="Set aside").locator("li")
-    expect(listed).to_have_count(1)
-    expect(listed).to_contain_text("Lasso at frame 30")
-    aside = "[...(keen.stage.markings.sets.get(30)?.marks || [])].filter((_, i) => i % 4 === 2)"
-    until(fresh, f"{aside}.includes(2)")
-    listed.hover()
-    until(fresh, "keen.stage.markings.lit !== null")
-    # Still there after leaving and coming back.
-    fresh.reload()
-    expect(listed).to_have_count(1, timeout=20_000)
-    pause_at(fresh, 12)
-    listed.get_by_role("button", name="Go there").click()
-    until(fresh, "keen.clock.frame === 30")
-    listed.get_by_role("button", name="Put back").click()
-    expect(listed).to_have_count(0)
-    fresh.keyboard.press("Control+z")
-    expect(listed).to_have_count(1)
-    assert fresh.complaints == []
-
-
-def test_a_lasso_that_loses_its_pointer_leaves_nothing_behind(fresh: Page):
-    unfold(fresh, "Marks")
-    fresh.get_by_role("button", name="Lasso").click()
-    fresh.mouse.move(*in_stage(fresh, 0.3, 0.3))
-    fresh.mouse.down()
-    fresh.mouse.move(*in_stage(fresh, 0.6, 0.4), steps=4)
-    fresh.locator(".stage").dispatch_event("pointercancel")
-    assert fresh.evaluate("keen.stage.overlay.lasso") is None
-    fresh.mouse.up()
-    fresh.keyboard.press("Escape")
-    assert fresh.evaluate("keen.clip.tool") == ""
-    assert value(fresh, "motion.aside") == []
-
-
-def test_groups_are_lit_set_aside_and_left_to_steer_alone(fresh: Page):
-    unfold(fresh, "Marks")
-    groups = fresh.get_by_role("list", name="Groups").locator("li")
-    said = fresh.get_by_text("Marks that move together, otherwise").or_(
-        fresh.get_by_text("Everything moves as the camera has it move.")
-    )
-    expect(said).to_be_visible(timeout=20_000)
-    if not groups.count():
-        pytest.skip("this short take has no group of its own")
-    groups.first.get_by_role("button", name="Set aside").click()
+def test_stations_are_copied_to_another_clip_of_the_shoot(fresh: Page, clip: str, second: str):
+    enter(fresh, "Calm, 0 to 100", "73")
+    unfold(fresh, "Copy")
+    copy = fresh.get_by_role("button", name="Copy", exact=True).locator("visible=true")
+    copy.click()
+    expect(fresh.get_by_text("Tick a clip to copy to.")).to_be_visible()
+    fresh.get_by_label("second walk").check()
+    for name in ("Lens", "Shutter", "Frame"):
+        fresh.get_by_label(name, exact=True).uncheck()
+    fresh.get_by_label("Motion", exact=True).uncheck()
+    copy.click()
+    expect(fresh.get_by_text("Tick a station to copy.")).to_be_visible()
+    fresh.get_by_label("Motion", exact=True).check()
+    copy.click()
+    expect(fresh.get_by_text("Copied to second walk.")).to_be_visible()
+    fresh.goto(second)
+    wait_ready(fresh, 90)
+    assert value(fresh, "motion.calm") == 73
+    fresh.get_by_role("button", name="Undo").click()
     wait_settled(fresh)
-    assert value(fresh, "motion.aside")[0]["kind"] == "group"
-    expect(groups.first.get_by_role("button", name="Is set aside")).to_be_disabled()
-    groups.first.get_by_role("button", name="Only this steers").click()
-    wait_settled(fresh)
-    assert value(fresh, "motion.steer_by")["kind"] == "group"
-    fresh.get_by_role("button", name="Let all steer").click()
-    wait_settled(fresh)
-    assert value(fresh, "motion.steer_by") is None
+    assert value(fresh, "motion.calm") != 73
+    fresh.goto(clip)
+    wait_ready(fresh)
 
 
 def test_a_mesh_lessens_the_wobble_on_the_price_line(fresh: Page):

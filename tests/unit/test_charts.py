@@ -208,4 +208,5 @@ def test_charts_in_pixels_that_are_not_square_give_the_same_lens():
     assert found.residual < 0.1
     assert found.focal == pytest.approx(plain.focal, rel=0.002)
     assert found.distortion.k == pytest.approx(plain.distortion.k, abs=0.01)
-    assert calibrate(narrow, BOARD, round(1280 / 1.5), 720).residual > 1
+    untold = calibrate(narrow, BOARD, round(1280 / 1.5), 720)
+    assert untold.focal != pytest.approx(plain.focal, rel=0.05)

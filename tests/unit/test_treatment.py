@@ -5,10 +5,13 @@ from pathlib import Path
 
 import jsonschema
 import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
 
-from keen_horizon.core.errors import BadSetting
+from keen_horizon.core.errors import BadSetting, KeenError
 from keen_horizon.core.stations import STATIONS
 from keen_horizon.core.stations.frame import FRAME
+from keen_horizon.core.stations.setting import range_of
 from keen_horizon.core.treatment import (
     Treatment,
     digest,
@@ -200,3 +203,68 @@ def test_places_are_refused_with_what_a_place_is():
     with pytest.raises(BadSetting) as refused:
         parse({"motion": {"hold": [{"frame": 0, "at": [5, 0.5]}]}})
     assert "motion.hold.0.at.0 cannot be 5; allowed: a number from" in str(refused.value)
+
+
+# --- any treatment --------------------------------------------------------------------------------
+
+
+def values_of(station, name):
+    """Any value that a setting may have."""
+    facts, declared = station.facts[name], station.Settings.model_fields[name]
+    low, high = range_of(station.Settings, name)
+    if declared.annotation is bool:
+        return st.booleans()
+    if declared.annotation is float and low is not None:
+        return st.floats(low, high)
+    if declared.annotation is int and low is not None:
+        return st.integers(int(low), int(high))
+    if facts.choices and declared.annotation is not bool:
+        return st.sampled_from(sorted(facts.choices))
+    return st.just(declared.get_default(call_default_factory=True))
+
+
+@st.composite
+def treatments(draw) -> Treatment:
+    parts = {
+        station.name: {
+            name: draw(values_of(station, name))
+            for name in draw(st.lists(st.sampled_from(sorted(station.facts)), max_size=5))
+        }
+        for station in STATIONS
+    }
+    try:
+        return parse(parts)
+    except KeenError:  # settings that are each in their range may still contradict each other
+        assume(False)
+        raise
+
+
+@settings(max_examples=80, deadline=None)
+@given(treatments())
+def test_any_treatment_survives_its_file_and_fits_its_schema(treatment):
+    data = json.loads(json.dumps(treatment.as_data()))
+    assert parse(data) == treatment
+    jsonschema.validate(data, schema())
+
+
+@settings(max_examples=80, deadline=None)
+@given(treatments())
+def test_what_is_in_force_stays_so_and_is_all_that_digests_see(treatment):
+    force = treatment.in_force()
+    assert force.in_force() == force
+    for work in ("motion", "path", "map"):
+        assert digest(force, work) == digest(treatment, work)
+
+
+@settings(max_examples=40, deadline=None)
+@given(treatments(), treatments(), st.sampled_from([station.name for station in STATIONS]))
+def test_a_copied_station_is_the_others_but_for_what_belongs_to_the_clip(own, other, name):
+    copied = with_stations(own, other, [name])
+    for station in STATIONS:
+        if station.name != name:
+            assert copied.of(station) == own.of(station)
+            continue
+        wanted = station.copied(other.of(station))
+        for setting, facts in station.facts.items():
+            source = own.of(station) if facts.of_clip else wanted
+            assert getattr(copied.of(station), setting) == getattr(source, setting)
