@@ -161,6 +161,8 @@ class Queue:
                     return count
                 count += 1
                 if job.kind in KINDS:
+                    if job.state == "running":  # it waits again, and is told as that
+                        job.state, job.started, job.lost = "queued", None, job.lost + 1
                     self.send(session, job)
                 else:
                     job.state, job.finished = "failed", now()

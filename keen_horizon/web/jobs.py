@@ -36,7 +36,7 @@ def describe(job: Job) -> dict[str, Any]:
         "kind": job.kind,
         "doing": doing,
         "title": f"{doing} {name}",
-        "state": job.state,
+        "state": "stopping" if job.cancel and job.state == "running" else job.state,
         "done": job.done,
         "total": job.total,
         "seconds_left": left,
@@ -70,8 +70,8 @@ def asked_once(
         .order_by(Job.id.desc())
         .limit(1)
     )
-    if last is not None and last.state in ("failed", "cancelled"):
-        return last
+    if last is not None and (last.cancel or last.state in ("failed", "cancelled")):
+        return last  # whoever stopped it does not want it again at the next look
     return services().queue.ask(
         session, kind, clip.recording_id, clip_id=clip.id, details=details,
         asked_by=f"{asker()} {purpose}".strip(),

@@ -188,6 +188,62 @@ def test_the_divider_can_be_dragged_and_turned(opened: Page):
     opened.mouse.move(knob["x"] + 90, knob["y"] - 30, steps=4)
     opened.mouse.up()
     assert abs(opened.evaluate("keen.stage.split.turn")) > 0.5
+    # By keys, too.
+    before = opened.evaluate("[keen.stage.split.x, keen.stage.split.turn]")
+    opened.locator(".divider").focus()
+    opened.keyboard.press("ArrowLeft")
+    opened.keyboard.press("Shift+ArrowRight")
+    after = opened.evaluate("[keen.stage.split.x, keen.stage.split.turn]")
+    assert after[0] < before[0]
+    assert after[1] != before[1]
+    opened.keyboard.press("2")
+
+
+def test_the_buttons_under_the_picture_do_what_they_say(opened: Page):
+    bar = opened.get_by_role("toolbar", name="Playing and viewing")
+    pause_at(opened, 40)
+    bar.get_by_role("button", name="Play").click()
+    until(opened, "!keen.clock.video.paused")
+    bar.get_by_role("button", name="Pause").click()
+    until(opened, "keen.clock.video.paused")
+    pause_at(opened, 40)
+    bar.get_by_role("button", name="One frame on").click()
+    until(opened, "keen.stage.frame === 41")
+    bar.get_by_role("button", name="One frame back").click()
+    until(opened, "keen.stage.frame === 40")
+    sound = bar.get_by_role("button", name="Sound")
+    sound.click()
+    assert not opened.evaluate("keen.clock.video.muted")
+    sound.click()
+    assert opened.evaluate("keen.clock.video.muted")
+    bar.get_by_role("radio", name="Side by side").click()
+    assert opened.evaluate("keen.stage.layout().length") == 2
+    bar.get_by_role("radio", name="Treated").click()
+    for name, state in (("Grid", "grid"), ("Edges", "bare"), ("Marks", "marks")):
+        before = opened.evaluate("name => keen.view[name]", state)
+        button = bar.get_by_role("button", name=name, exact=True)
+        button.click()
+        assert opened.evaluate("name => keen.view[name]", state) is not before
+        expect(button).to_have_attribute("aria-pressed", str(not before).lower())
+        button.click()
+    assert opened.complaints == []
+
+
+def test_the_strip_shows_each_component_and_the_price_leads_to_its_frame(opened: Page):
+    drawn = "keen.strip.canvas.toDataURL()"
+    pause_at(opened, 0)
+    seen = set()
+    for component in ("updown", "roll", "size", "across"):
+        opened.get_by_label("Path", exact=True).select_option(component)
+        opened.wait_for_timeout(200)
+        seen.add(opened.evaluate(drawn))
+    assert len(seen) == 4
+    item = opened.locator(".price-go:visible").first
+    label = item.get_attribute("aria-label")
+    assert label.endswith(": go there")
+    pause_at(opened, 1)
+    item.click()
+    until(opened, "keen.stage.frame !== 1")
 
 
 def test_the_space_bar_plays_whatever_was_clicked_last(opened: Page):
@@ -219,7 +275,22 @@ def test_the_range_is_dragged_and_its_ends_are_seen(opened: Page):
     until(opened, "n => keen.stage.frame === n", wanted)
     opened.get_by_label("Last frame of the range").focus()
     opened.keyboard.press("PageDown")
-    assert opened.get_by_label("Last", exact=True).input_value() == "64"
+    last = opened.get_by_label("Last", exact=True)
+    assert last.input_value() == "64"
+    end = opened.get_by_label("Last frame of the range").bounding_box()
+    opened.mouse.move(end["x"] + 6, end["y"] + 9)
+    opened.mouse.down()
+    opened.mouse.move(end["x"] + 30, end["y"] + 9, steps=4)
+    opened.mouse.up()
+    assert int(last.input_value()) > 64
+    first.focus()
+    opened.keyboard.press("ArrowLeft")
+    assert first.get_attribute("aria-valuenow") == str(wanted - 1)
+    pause_at(opened, 12)
+    opened.get_by_role("button", name="Begin here").click()
+    pause_at(opened, 70)
+    opened.get_by_role("button", name="End here").click()
+    assert (first.get_attribute("aria-valuenow"), last.input_value()) == ("12", "70")
     expect(opened.get_by_role("button", name="Use range")).to_be_enabled()
 
 

@@ -116,6 +116,8 @@ def test_what_the_marks_advise_can_be_taken(fresh: Page):
     told = {"groups": [group], "aside": [], "only": None, "words": "",
             "advice": {"group": 0, "words": "Two marks pull the picture."}}  # fmt: skip
     fresh.route("**/groups", lambda route: route.fulfill(json=told))
+    fresh.reload()
+    wait_ready(fresh)
     unfold(fresh, "Marks")
     advice = fresh.locator(".banner").filter(has_text="Two marks pull the picture.")
     advice.get_by_role("button", name="Set aside").click()

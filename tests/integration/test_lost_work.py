@@ -105,6 +105,8 @@ def test_a_row_that_the_queue_has_closed_goes_back_into_it(place, make_clip, sta
     before = place.work(job).queue_job
     assert place.queue.requeue_lost(place.database) == 1
     assert place.work(job).queue_job != before
+    # It is told as waiting, not as if somebody were still at it; a lost attempt counts once.
+    assert (place.work(job).state, place.work(job).lost) == ("queued", int(state == "running"))
     assert [status for _, status in queue_jobs(place, job)][-1] == "todo"
     # What is in the queue stays there, and is not handed over twice.
     assert place.queue.requeue_lost(place.database) == 0

@@ -8,6 +8,7 @@ import pytest
 
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.jobs import solutions
+from keen_horizon.jobs.lifecycle import run_of
 from keen_horizon.store.models import Job
 
 pytestmark = pytest.mark.integration
@@ -222,6 +223,22 @@ def test_the_tray_shows_cancels_and_repeats(place, make_clip):
     with place.database.session.begin() as session:
         session.get_one(Job, work_id).state = "done"
     assert place.post("/work/999999/cancel").status_code == 404
+
+
+def test_what_was_stopped_is_not_begun_again_by_the_next_look(place, make_clip):
+    recording, clip = place.add(make_clip("stopped.mp4"))
+    assert place.work_now(place.ask("ingest", recording)) == "done"
+    job = place.post(f"/clips/{clip}/open").json["work"]["id"]
+    with run_of(place.database, job) as run:  # a worker is at it
+        assert place.post(f"/work/{job}/cancel").json["state"] == "stopping"
+        seen = place.post(f"/clips/{clip}/open").json["work"]
+        assert (seen["id"], seen["state"], seen["open"]) == (job, "stopping", True)
+        place.runner.do(run)
+    seen = place.post(f"/clips/{clip}/open").json["work"]
+    assert (seen["id"], seen["state"], seen["open"]) == (job, "cancelled", False)
+    place.post(f"/work/{job}/retry")
+    assert place.work_now(job) == "done"
+    assert place.post(f"/clips/{clip}/open").json["phase"] == "ready"
 
 
 def test_a_broken_off_upload_is_refused(place):

@@ -37,8 +37,8 @@ PARTS = (16, 9)  # of the picture, for the share that a group covers
 class TrackGroup:
     """Marks that move together. Frames are counted from the start of the range.
 
-    ``track_ids`` those of its tracks; ``first``, ``last`` when they are seen; ``frame`` and ``place``
-    (complex, scene units) a moment and a mark to find the group by; ``share`` of the picture
+    ``track_ids`` those of its tracks; ``first``, ``last`` when they are seen; ``frame`` and
+    ``place`` (complex, scene units) a moment and a mark to find it by; ``share`` of the picture
     covered at most (0..1); ``speed`` against the background, scene units a frame; ``steered`` the
     share of the sightings that steered the fit, 0..1.
     """

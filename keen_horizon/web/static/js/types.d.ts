@@ -5,7 +5,7 @@ interface Job {
   kind: string;
   doing: string;
   title: string;
-  state: "queued" | "running" | "done" | "failed" | "cancelled";
+  state: "queued" | "running" | "stopping" | "done" | "failed" | "cancelled";
   done: number;
   total: number;
   seconds_left: number | null;

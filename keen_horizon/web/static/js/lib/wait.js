@@ -69,6 +69,7 @@ export function timeLeft(seconds) {
 const STATES = {
   queued: "waiting",
   running: "starting",
+  stopping: "stopping …",
   done: "done",
   failed: "failed",
   cancelled: "cancelled",
