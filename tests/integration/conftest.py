@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import os
 import re
+import signal
+import subprocess
+import sys
 import time
 import urllib.request
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -138,6 +141,35 @@ def place(url: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Place]
     )  # fmt: skip
     kit.queue.close()
     kit.database.engine.dispose()
+
+
+WORKER = """
+from pathlib import Path
+from keen_horizon.jobs import worker
+from keen_horizon.store.media_store import MediaStore
+if not {patient}:
+    worker.HEARTBEAT, worker.DEAD_AFTER, worker.LOOK_AFTER_EVERY = 0.5, 3.0, 0.5
+worker.work_forever({url!r}, MediaStore(Path({vault!r})), None)
+"""
+
+
+@pytest.fixture
+def workers(place: Place) -> Iterator[Callable[..., subprocess.Popen]]:
+    """Starts workers, most of which lose patience soon; ends them all."""
+    started = []
+
+    def start(patient: bool = False) -> subprocess.Popen:
+        code = WORKER.format(url=place.url, vault=str(place.data / "vault"), patient=patient)
+        worker = subprocess.Popen([sys.executable, "-c", code], env=os.environ)
+        started.append(worker)
+        return worker
+
+    yield start
+    for worker in started:
+        if worker.poll() is None:
+            worker.send_signal(signal.SIGCONT)
+            worker.kill()
+        worker.wait()
 
 
 def wait_for(what, seconds: float = 60, every: float = 0.2):

@@ -1,11 +1,8 @@
 """Background work: what it does, how it ends, and what a killed worker costs."""
 
 import json
-import os
 import shutil
 import signal
-import subprocess
-import sys
 import time
 from datetime import timedelta
 
@@ -269,15 +266,8 @@ def _killed_at(run, frame: int, place, copied):
 # --- a worker that is killed ----------------------------------------------------------------------
 
 
-def start_worker(place) -> subprocess.Popen:
-    environment = {**os.environ, "KEEN_DATABASE_URL": place.url, "KEEN_DATA": str(place.data)}
-    return subprocess.Popen(
-        [sys.executable, "-m", "keen_horizon.launch", "run-worker"], env=environment
-    )
-
-
 @pytest.mark.parametrize("kind", ["measure", "export"])
-def test_killing_a_worker_loses_no_accepted_work(place, make_clip, kind):
+def test_killing_a_worker_loses_no_accepted_work(place, make_clip, workers, kind):
     path = make_clip(f"kill-{kind}.mp4", width=960, height=720, count=150)
     export_id = None
     if kind == "measure":
@@ -287,30 +277,23 @@ def test_killing_a_worker_loses_no_accepted_work(place, make_clip, kind):
     else:
         recording_id, clip_id = place.measured(path)
         export_id, work_id = export_of(place, clip_id)
-    first = start_worker(place)
-    second = None
-    try:
-        wait_for(lambda: place.work(work_id).done > 5, every=0.05)
-        first.send_signal(signal.SIGKILL)
-        first.wait()
-        assert place.work(work_id).state == "running"
-        if export_id is not None:
-            with place.database.session() as session:
-                assert session.get_one(Export, export_id).file_key is None
-        killed = time.monotonic()
-        second = start_worker(place)
-        wait_for(lambda: place.work(work_id).attempt == 2, seconds=60)
-        assert time.monotonic() - killed < 60
-        wait_for(lambda: place.work(work_id).state == "done", seconds=120)
+    first = workers()
+    wait_for(lambda: place.work(work_id).done > 5, every=0.05)
+    first.send_signal(signal.SIGKILL)
+    first.wait()
+    assert place.work(work_id).state == "running"
+    if export_id is not None:
         with place.database.session() as session:
-            if export_id is not None:
-                export = session.get_one(Export, export_id)
-                assert scan(place.store.path(export.file_key)).probe.frame_count == 150
-            else:
-                clip = session.get_one(Clip, clip_id)
-                assert treatments.measure_of(session, clip) is not None
-    finally:
-        for process in (first, second):
-            if process is not None and process.poll() is None:
-                process.kill()
-                process.wait()
+            assert session.get_one(Export, export_id).file_key is None
+    killed = time.monotonic()
+    workers(patient=kind == "measure")  # as they are in use; which takes its time
+    wait_for(lambda: place.work(work_id).attempt == 2, seconds=60)
+    assert time.monotonic() - killed < 60
+    wait_for(lambda: place.work(work_id).state == "done", seconds=120)
+    with place.database.session() as session:
+        if export_id is not None:
+            export = session.get_one(Export, export_id)
+            assert scan(place.store.path(export.file_key)).probe.frame_count == 150
+        else:
+            clip = session.get_one(Clip, clip_id)
+            assert treatments.measure_of(session, clip) is not None

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import os
 import signal
-import subprocess
-import sys
 
 import psycopg
 import pytest
@@ -14,33 +11,6 @@ from keen_horizon.store.models import Job
 from tests.integration.conftest import wait_for
 
 pytestmark = pytest.mark.integration
-
-WORKER = """
-from pathlib import Path
-from keen_horizon.jobs import worker
-from keen_horizon.store.media_store import MediaStore
-worker.HEARTBEAT, worker.DEAD_AFTER, worker.LOOK_AFTER_EVERY = 0.5, 3.0, 0.5
-worker.work_forever({url!r}, MediaStore(Path({vault!r})), None)
-"""
-
-
-@pytest.fixture
-def workers(place):
-    """Starts workers that lose patience soon; ends them all."""
-    started = []
-
-    def start() -> subprocess.Popen:
-        code = WORKER.format(url=place.url, vault=str(place.data / "vault"))
-        worker = subprocess.Popen([sys.executable, "-c", code], env=os.environ)
-        started.append(worker)
-        return worker
-
-    yield start
-    for worker in started:
-        if worker.poll() is None:
-            worker.send_signal(signal.SIGCONT)
-            worker.kill()
-        worker.wait()
 
 
 def queue_jobs(place, job_id: int) -> list[tuple[int, str]]:

@@ -239,7 +239,7 @@ def treatments(draw) -> Treatment:
         raise
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=25, deadline=None)
 @given(treatments())
 def test_any_treatment_survives_its_file_and_fits_its_schema(treatment):
     data = json.loads(json.dumps(treatment.as_data()))
