@@ -89,3 +89,18 @@ def pause_at(page: Page, frame: int) -> None:
     page.evaluate("n => { keen.clock.pause(); keen.clock.seek(n); }", frame)
     until(page, "n => keen.clock.frame === n && !keen.clock.video.seeking", frame)
     page.wait_for_timeout(120)
+
+
+def grip(page: Page, number: int) -> tuple[float, float]:
+    """Where something that can be taken hold of is, on the page."""
+    until(page, "n => keen.stage.overlay.grips.length > n", number)
+    return tuple(
+        page.evaluate(
+            "n => { const s = keen.stage; const { away } = s.overlay.grips[n];"
+            " const [o, a, b] = [[0, 0], [1e3, 0], [0, 1e3]].map((spot) => away(spot) ** 2);"
+            " const [x, y] = [(o - a) / 2e3 + 500, (o - b) / 2e3 + 500];"
+            " const r = s.picture.getBoundingClientRect();"
+            " return [r.left + x / s.ratio, r.top + y / s.ratio]; }",
+            number,
+        )
+    )

@@ -11,7 +11,7 @@ from playwright.sync_api import Page
 from keen_horizon.launch.postgres import free_port
 from keen_horizon.launch.running import application
 
-from .browser import browser_page, clip_address, pause_at, until, wait_ready, wait_settled
+from .browser import browser_page, clip_address, grip, pause_at, wait_ready, wait_settled
 
 HOME = Path(__file__).parent.parent
 TARGET = HOME / "docs" / "screenshots"
@@ -93,7 +93,7 @@ def _station(page: Page, name: str) -> None:
 def _undo(page: Page, times: int) -> None:
     for _ in range(times):
         page.get_by_role("button", name="Undo").click()
-        page.wait_for_timeout(900)
+        wait_settled(page)
 
 
 def _marks(page: Page) -> None:
@@ -128,13 +128,17 @@ def _keys(page: Page) -> None:
     """Zoom and position that change over the clip."""
     page.keyboard.press("2")
     pause_at(page, 90)
-    page.get_by_label("Drifting zoom, 0 to 10").fill("2")
-    page.get_by_label("Keyframe of extra zoom here").click()
-    page.wait_for_timeout(600)
+    drifting = page.get_by_label("Drifting zoom, 0 to 50 %/s")
+    drifting.fill("2")
+    drifting.press("Tab")
+    wait_settled(page)
+    page.get_by_label("Keyframe of Extra zoom here").click()
+    wait_settled(page)
     pause_at(page, 240)
-    page.get_by_label("Extra zoom, 0.1 to 4").fill("1.15")
-    page.get_by_label("Extra zoom, 0.1 to 4").press("Tab")
-    page.wait_for_timeout(900)
+    extra = page.get_by_label("Extra zoom, 0.1 to 4 ×")
+    extra.fill("1.15")
+    extra.press("Tab")
+    wait_settled(page)
     _shot(page, "frame-keys")
     _undo(page, 3)
 
@@ -156,20 +160,17 @@ def _square(page: Page) -> None:
     _station(page, "Frame")
     page.locator("summary").filter(has_text="Turn and square up").click()
     page.get_by_role("button", name="Set corners").click()
-    until(page, "keen.stage.grips.length === 4")
-    box = page.locator(".stage").bounding_box()
-    assert box is not None
-    x, y = page.evaluate("keen.stage.grips[0].spot.map((v) => v / keen.stage.ratio)")
-    page.mouse.move(box["x"] + x + 2, box["y"] + y + 2)
+    wait_settled(page)
+    x, y = grip(page, 0)
+    page.mouse.move(x + 2, y + 2)
     page.mouse.down()
-    page.mouse.move(box["x"] + 330, box["y"] + 92, steps=6)
+    page.mouse.move(x + 90, y + 50, steps=6)
     _shot(page, "square-up")
     page.mouse.up()
-    page.locator("details").filter(has_text="Turn and square up").get_by_role(
-        "button", name="Set corners"
-    ).or_(page.get_by_role("button", name="Square up", exact=True)).first.click()
+    page.get_by_role("button", name="Square up", exact=True).click()
     wait_settled(page)
     page.get_by_role("button", name="None", exact=True).click()
+    wait_settled(page)
     page.locator("summary").filter(has_text="Turn and square up").click()
 
 
@@ -198,8 +199,9 @@ def _shutter(page: Page) -> None:
     _station(page, "Shutter")
     page.get_by_role("button", name="Find it from this clip").click()
     page.wait_for_selector("text=give or take", timeout=60_000)
-    page.wait_for_timeout(4000)
+    wait_settled(page)
     page.get_by_role("radio", name="Vibration too").click()
+    wait_settled(page)
     page.locator(".station-words").filter(has_text="strong").wait_for(timeout=60_000)
     _shot(page, "shutter")
     _undo(page, 2)

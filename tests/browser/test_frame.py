@@ -6,7 +6,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import drag, enter, keys, report, reset, station, unfold, value
-from tools.browser import until, wait_settled
+from tools.browser import grip, until, wait_settled
 
 pytestmark = pytest.mark.browser
 
@@ -15,21 +15,6 @@ pytestmark = pytest.mark.browser
 def frame(fresh: Page) -> Page:
     station(fresh, "Frame")
     return fresh
-
-
-def grip(page: Page, number: int) -> tuple[float, float]:
-    """Where something that can be taken hold of is, on the page."""
-    until(page, "n => keen.stage.overlay.grips.length > n", number)
-    return tuple(
-        page.evaluate(
-            "n => { const s = keen.stage; const { away } = s.overlay.grips[n];"
-            " const [o, a, b] = [[0, 0], [1e3, 0], [0, 1e3]].map((spot) => away(spot) ** 2);"
-            " const [x, y] = [(o - a) / 2e3 + 500, (o - b) / 2e3 + 500];"
-            " const r = s.picture.getBoundingClientRect();"
-            " return [r.left + x / s.ratio, r.top + y / s.ratio]; }",
-            number,
-        )
-    )
 
 
 def test_corners_are_dragged_squared_up_typed_and_keyed(frame: Page):

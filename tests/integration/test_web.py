@@ -251,72 +251,6 @@ def test_a_broken_off_upload_is_refused(place):
     assert answer.status_code == 400
 
 
-def priced(place, clip: int, treatment: dict) -> dict:
-    """The whole cost curve, asked for as often as it takes."""
-    for _ in range(60):
-        answer = place.post(f"/clips/{clip}/cost", {"treatment": treatment}).json
-        if not answer["more"]:
-            return answer
-    raise AssertionError("the curve is never whole")
-
-
-def test_what_calm_costs(place, clip):
-    address = f"/clips/{clip}"
-    treatment = place.get(f"{address}/solution").json["treatment"]
-    answer = priced(place, clip, treatment)
-    calms = [calm for calm, _, _ in answer["points"]]
-    assert calms == sorted(set(calms))
-    assert {0, 50, 100} <= set(calms)
-    for start in answer["starts"]:
-        wanted = treatment | {"motion": treatment["motion"] | {"calm": start["calm"]}}
-        report = place.post(f"{address}/treatment", {"treatment": wanted}).json["report"]
-        assert start["kept"] == f"keeps {report['picture_kept']:.0f} %"
-    # The calm of the treatment changes nothing, so the answer is there at once.
-    treatment["motion"]["calm"] = 3
-    again = place.post(f"{address}/cost", {"treatment": treatment}).json
-    assert again["points"] == answer["points"]
-
-
-def test_versions_are_marked_on_the_curve(place, clip):
-    address = f"/clips/{clip}"
-    place.post(f"{address}/versions", {"name": "as it came"})
-    solved = place.get(f"{address}/solution").json
-    marks = priced(place, clip, solved["treatment"])["versions"]
-    mark = next(m for m in marks if m["name"] == "as it came")
-    assert mark["kept"] == solved["report"]["picture_kept"]
-    assert mark["shake"] == solved["report"]["shake_after"]
-
-
-def test_a_bad_treatment_has_no_price(place, clip):
-    answer = place.post(f"/clips/{clip}/cost", {"treatment": {"motion": {"calm": -1}}})
-    assert answer.status_code == 400
-    assert "motion.calm" in answer.json["error"]
-
-
-def test_a_worker_prices_a_long_clip(place, clip, monkeypatch):
-    monkeypatch.setattr("keen_horizon.jobs.solutions.SOLVED_AT_ONCE", 10)
-    treatment = Treatment().model_dump(mode="json")
-    treatment["frame"]["zoom_ceiling"] = 1.3  # a curve that nobody knows yet
-    first = place.post(f"/clips/{clip}/cost", {"treatment": treatment}).json
-    assert first["more"]
-    assert first["points"] == first["starts"] == []
-    treatment["motion"]["calm"] = 71
-    again = place.post(f"/clips/{clip}/cost", {"treatment": treatment}).json
-    assert again["work"]["id"] == first["work"]["id"]
-    assert place.work_now(first["work"]["id"]) == "done"
-    assert priced(place, clip, treatment)["starts"]
-
-
-def test_pricing_that_failed_is_not_begun_again_and_again(place, clip, monkeypatch):
-    monkeypatch.setattr("keen_horizon.jobs.solutions.SOLVED_AT_ONCE", 10)
-    treatment = Treatment().model_dump(mode="json")
-    treatment["frame"]["zoom_ceiling"] = 1.35
-    work = place.post(f"/clips/{clip}/cost", {"treatment": treatment}).json["work"]
-    place.post(f"/work/{work['id']}/cancel")
-    again = place.post(f"/clips/{clip}/cost", {"treatment": treatment}).json["work"]
-    assert (again["id"], again["open"]) == (work["id"], False)
-
-
 def treated(place, clip, **stations):
     """The answer to a treatment with some settings changed, kept."""
     whole = Treatment().model_dump(mode="json")
@@ -427,6 +361,7 @@ def test_a_closer_measure_is_made_beside_the_usual_one_and_used_when_it_is_there
     assert not before["wanted"]
     assert before["seconds"] > 0
     usual = place.get(f"/clips/{clip}/solution").json["keys"]["motion"]
+    price = place.get(f"/clips/{clip}/solution").json["keys"]["cost"]
     asked = place.post(f"/clips/{clip}/closer", {"wanted": True}).json
     assert asked["wanted"]
     assert not asked["there"]
@@ -435,6 +370,7 @@ def test_a_closer_measure_is_made_beside_the_usual_one_and_used_when_it_is_there
     assert place.post(f"/clips/{clip}/open").json["closer"]["there"]
     answer = place.get(f"/clips/{clip}/solution").json
     assert answer["keys"]["motion"] != usual
+    assert answer["keys"]["cost"] != price  # what calm costs is asked for anew
     assert answer["report"]["shake_removed"] > 50
     place.post(f"/clips/{clip}/closer", {"wanted": False})
     assert place.get(f"/clips/{clip}/solution").json["keys"]["motion"] == usual
