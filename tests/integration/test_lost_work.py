@@ -50,7 +50,7 @@ def test_a_stopped_worker_a_replaced_one_and_a_killed_one_lose_nothing(place, ma
     wait_for(lambda: place.work(job).done > 5, every=0.05)
     first.send_signal(signal.SIGSTOP)
     second = workers()
-    wait_for(lambda: place.work(job).attempt == 2 and place.work(job).done > 5, every=0.05)
+    wait_for(lambda: place.work(job).attempt >= 2 and place.work(job).done > 5, every=0.05)
     # The first comes back, finds itself replaced, and leaves the other's place in the queue alone.
     first.send_signal(signal.SIGCONT)
     wait_for(lambda: place.work(job).done > 40 or place.work(job).state == "done", every=0.05)

@@ -153,7 +153,11 @@ component("squareUp", () => ({
     spots.forEach((spot, k) => {
       const { key, name } = corners[k];
       drawCorner(pen, spot, key, ratio);
-      label(pen, name, [spot[0] + 14 * ratio, spot[1] + (k < 2 ? 18 : -18) * ratio], ratio);
+      const isRight = k === 1 || k === 2; // its name lies inside the picture, too
+      pen.textAlign = isRight ? "right" : "left";
+      const x = spot[0] + (isRight ? -14 : 14) * ratio;
+      label(pen, name, [x, spot[1] + (k < 2 ? 18 : -18) * ratio], ratio);
+      pen.textAlign = "left";
       overlay.grips.push(gripAt(spot, (to) => this.move(key, planeAt(clip, to)), true));
     });
   },
