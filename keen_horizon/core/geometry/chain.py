@@ -113,11 +113,11 @@ class WarpChain:
     def plane_matrices(self) -> Real:
         """``(n, 3, 3)`` of :meth:`to_source` on homogeneous points: the whole of a projective
         chain, and what a smooth one strays from."""
-        both = np.broadcast_to(np.eye(3), (self.n, 3, 3))
+        both: Real | None = None
         for stage in self.stages:
             if stage.smoothness <= Smoothness.PROJECTIVE:
-                both = stage.matrices @ both
-        return np.asarray(both)
+                both = stage.matrices if both is None else stage.matrices @ both
+        return np.tile(np.eye(3), (self.n, 1, 1)) if both is None else both
 
     def matrices(self) -> Real:
         """``(n, 3, 3)`` backward maps, output pixel to source pixel: exact where the chain is

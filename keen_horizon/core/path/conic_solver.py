@@ -102,9 +102,10 @@ class _Cones:
 
     def dot(self, a: Real, b: Real) -> Real:
         """Inner products ``(blocks, m)`` of the rests of two points."""
+        products = a * b
         out = np.zeros((self.blocks, a.shape[1]))
         for i, block in enumerate(self.block_of):
-            out[block] += a[i] * b[i]
+            out[block] += products[i]
         return out
 
     def spread(self, axis: Real) -> Real:
