@@ -9,9 +9,14 @@ import av
 import cv2
 import numpy as np
 import pytest
+from hypothesis import settings
 
 from keen_horizon.simulated.brindle_quay import loft_doorway, quay_walk
 from keen_horizon.simulated.truth import Measured, measure_take
+
+# The same examples every time: whether a change lands must not be a matter of luck.
+settings.register_profile("same", derandomize=True, deadline=None)
+settings.load_profile("same")
 
 
 @pytest.fixture(scope="session")
