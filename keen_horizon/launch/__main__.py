@@ -12,7 +12,6 @@ import time
 from pathlib import Path
 
 from ..jobs.worker import work_forever
-from ..simulated.brindle_quay import ON_DEMAND
 from ..store.database import migrate
 from ..store.media_store import MediaStore
 from .postgres import database_url, free_port
@@ -39,7 +38,7 @@ def main() -> int:
     try:
         match command:
             case "demo" | "serve":
-                return serve(demo=command == "demo", extra=on_demand(rest))
+                return serve(demo=command == "demo", extra=on_demand(rest) if rest else ())
             case "worker":
                 return worker()
             case "run-worker":
@@ -58,6 +57,8 @@ def main() -> int:
 
 def on_demand(wanted: list[str]) -> tuple[str, ...]:
     """Takes of the demo shoot asked for by name, as in ``./keen demo long-haul``."""
+    from ..simulated.brindle_quay import ON_DEMAND
+
     names = tuple(name.replace("-", " ") for name in wanted)
     unknown = [name for name in names if name not in ON_DEMAND]
     if unknown:
@@ -115,21 +116,14 @@ def test(arguments: list[str]) -> int:
     worst = 0
     if not arguments:
         say("the scripts' own tests")
-        worst = subprocess.run(
-            ["node", "--test", "--test-reporter=spec", *script_tests()], cwd=HOME
-        ).returncode
+        scripts = sorted(str(path) for path in (HOME / "tests" / "scripts").glob("*.test.js"))
+        node = ["node", "--test", "--test-reporter=spec", *scripts]
+        worst |= subprocess.run(node, cwd=HOME).returncode
     with database_url(data_folder(), passing=True) as url:
         environment = {**os.environ, "KEEN_TEST_DATABASE_URL": url}
-        return (
-            worst
-            | subprocess.run(
-                [sys.executable, "-m", "pytest", *arguments], cwd=HOME, env=environment
-            ).returncode
-        )
-
-
-def script_tests() -> list[str]:
-    return sorted(str(path.relative_to(HOME)) for path in HOME.glob("tests/scripts/*.test.js"))
+        pytest = [sys.executable, "-m", "pytest", *arguments]
+        worst |= subprocess.run(pytest, cwd=HOME, env=environment).returncode
+    return worst
 
 
 LINTERS = (

@@ -7,7 +7,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..demo.shoot import ensure_demo
 from ..store.database import migrate
 from .postgres import database_url
 from .processes import Processes, wait_for_page
@@ -43,6 +42,9 @@ def application(
     with database_url(data, passing=passing) as url:
         migrate(url)
         if demo:
+            # Loaded only here: workers and servers need no cameras that do not exist.
+            from ..demo.shoot import ensure_demo
+
             ensure_demo(url, data, say, extra)
         address = f"http://127.0.0.1:{port}/"
         with Processes(url, data) as crew:

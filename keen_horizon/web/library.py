@@ -13,7 +13,6 @@ from ..core.errors import KeenError
 from ..core.media.containers import demuxer_for
 from ..core.stations.motion.station import shake_captions
 from ..jobs.ingest import INGEST
-from ..jobs.kinds import kind_of
 from ..store import library
 from ..store.media_store import too_large
 from ..store.models import Clip, Job, Shoot
@@ -77,15 +76,15 @@ def _card(clip: Clip, shelf: _Shelf) -> dict[str, Any]:
         facts["format"] = f"{probe['width']} × {probe['height']} · {captions.rate(probe)}"
     if clip.shake is not None:
         facts["shake"] = shake_captions(clip.shake) | {"kept": clip.shake["picture_kept"]}
-    facts["state"] = _state(clip, shelf, job)
+    facts["state"] = _state(clip, shelf, facts["work"])
     return facts
 
 
-def _state(clip: Clip, shelf: _Shelf, job: Job | None) -> str:
+def _state(clip: Clip, shelf: _Shelf, work: dict[str, Any] | None) -> str:
     if clip.recording.refusal:
         return "refused"
-    if job is not None:
-        return kind_of(job.kind).title.lower()
+    if work is not None:
+        return str(work["doing"]).lower()
     if clip.recording.probe is None or clip.last_frame is None:
         return "not taken in"
     range_ = (clip.recording_id, clip.first_frame, clip.last_frame)

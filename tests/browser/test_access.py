@@ -65,6 +65,26 @@ def test_no_screen_has_serious_faults_of_accessibility(light: Page, clip: str, r
     assert {where: what for where, what in found.items() if what} == {}
 
 
+def test_links_lead_where_they_say(fresh: Page, clip: str, running: Running):
+    fresh.evaluate("document.activeElement.blur()")
+    fresh.goto(f"{clip}/exports")
+    fresh.keyboard.press("Tab")
+    skip = fresh.get_by_role("link", name="Go to the content")
+    expect(skip).to_be_focused()
+    expect(skip).to_be_visible()
+    fresh.keyboard.press("Enter")
+    expect(fresh.locator("main")).to_be_focused()
+    fresh.get_by_role("link", name="Back to the clip").click()
+    fresh.wait_for_url(clip)
+    fresh.get_by_role("link", name="Keen Horizon: the shelf").click()
+    fresh.wait_for_url(running.address)
+    light = fresh.get_by_role("button", name="Day or night")
+    expect(light).to_have_text("Night")
+    light.click()
+    expect(light).to_have_text("Day")
+    light.click()
+
+
 def focused(page: Page) -> str:
     return page.evaluate("document.activeElement.textContent.trim()")
 

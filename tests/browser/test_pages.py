@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import av
@@ -264,6 +265,11 @@ def test_an_export_is_looked_at_before_and_after(opened: Page):
     assert abs(before - now) < 0.2
     row.get_by_role("button", name="Close: ").click()
     expect(row.locator(".player")).to_have_count(0)
+    row.locator("summary").click()
+    with opened.expect_download() as got:
+        row.get_by_role("link", name="Whole report, per frame (JSON)").click()
+    told = json.loads(Path(got.value.path()).read_text("utf-8"))
+    assert len(told["frames"]) == told["frame_count"] == 90
     assert opened.complaints == []
 
 

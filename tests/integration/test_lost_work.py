@@ -120,6 +120,8 @@ def test_work_of_an_unknown_kind_fails_loudly(place, make_clip):
         session.add_all(rows)
         session.flush()
         unknown, aimless = (row.id for row in rows)
+    # A shelf that such work is on can be looked at, too.
+    assert place.get("/shelf.json").status_code == 200
     assert place.work_now(unknown) == "failed"
     assert "no work of the kind 'glue'" in place.work(unknown).message
     assert place.work_now(aimless) == "failed"  # an export of nothing is not "done"

@@ -8,8 +8,10 @@ export const LIGHT = "#FFE27A";
  * @param {string} text
  * @param {Spot} spot
  * @param {number} ratio
+ * @param {CanvasTextAlign} [align] where of the text the spot is
  */
-export function label(pen, text, [x, y], ratio) {
+export function label(pen, text, [x, y], ratio, align = "left") {
+  pen.textAlign = align;
   pen.font = `600 ${12 * ratio}px "Source Sans 3", sans-serif`;
   pen.textBaseline = "middle";
   pen.lineWidth = 3 * ratio;

@@ -154,10 +154,9 @@ component("squareUp", () => ({
       const { key, name } = corners[k];
       drawCorner(pen, spot, key, ratio);
       const isRight = k === 1 || k === 2; // its name lies inside the picture, too
-      pen.textAlign = isRight ? "right" : "left";
       const x = spot[0] + (isRight ? -14 : 14) * ratio;
-      label(pen, name, [x, spot[1] + (k < 2 ? 18 : -18) * ratio], ratio);
-      pen.textAlign = "left";
+      const y = spot[1] + (k < 2 ? 18 : -18) * ratio;
+      label(pen, name, [x, y], ratio, isRight ? "right" : "left");
       overlay.grips.push(gripAt(spot, (to) => this.move(key, planeAt(clip, to)), true));
     });
   },
