@@ -55,7 +55,7 @@ class JobKind:
 
     ``title`` says what is being done, before the clip's name. Of a ``replaceable`` kind nobody
     waits for the earlier request once a clip makes another; one that is ``passing`` is of no
-    interest once it is done. ``carries_on`` says that it may take up what an earlier attempt left.
+    interest once it is done. ``can_wait`` says that whatever else its queue has goes first.
     """
 
     name: str
@@ -64,3 +64,4 @@ class JobKind:
     do: Callable[[Task], None]
     replaceable: bool = False
     passing: bool = False
+    can_wait: bool = False

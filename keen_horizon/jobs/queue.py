@@ -49,8 +49,9 @@ class Queue:
         workers themselves."""
         session.commit()
         lock = f"job-{job.id}"
+        kind = kind_of(job.kind)
         task = self._app.configure_task(
-            TASK, queue=kind_of(job.kind).queue, lock=lock, queueing_lock=lock
+            TASK, queue=kind.queue, lock=lock, queueing_lock=lock, priority=-kind.can_wait
         )
         try:
             job.queue_job = task.defer(job_id=job.id)

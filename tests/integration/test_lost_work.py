@@ -110,6 +110,19 @@ def test_cancelling_and_trying_again_never_gives_a_row_to_two_workers(place, mak
     assert (place.work(job).lost, place.work(job).attempt) == (0, 1)
 
 
+def test_an_export_goes_before_takes_that_were_asked_for_earlier(place, make_clip):
+    recording, clip = place.measured(make_clip("first.mp4", count=4))
+    take = place.ask("take", recording, details={"take": "quay walk"})
+    export = place.ask("export", recording, clip_id=clip)
+    with psycopg.connect(place.url) as connection:
+        order = connection.execute(
+            "select queueing_lock from procrastinate_jobs where queue_name = 'slow'"
+            " and queueing_lock = any(%s) order by priority desc, id",
+            [[f"job-{take}", f"job-{export}"]],
+        ).fetchall()
+    assert [lock for (lock,) in order] == [f"job-{export}", f"job-{take}"]
+
+
 def test_work_of_an_unknown_kind_fails_loudly(place, make_clip):
     recording, _ = place.add(make_clip("unknown.mp4", count=4))
     with place.database.session.begin() as session:
