@@ -218,7 +218,7 @@ def test_an_export_can_be_smaller_and_cancelled(opened: Page):
     opened.wait_for_selector(".export-fields option", state="attached")
     opened.get_by_label("Size").select_option("540")
     opened.get_by_label("Quality").select_option("small")
-    opened.get_by_role("button", name="Export").click()
+    opened.get_by_role("button", name="Export", exact=True).click()
     row = opened.locator(".export-row").first
     expect(row).to_contain_text("540 lines")
     expect(row).to_contain_text("frame", timeout=20_000)
@@ -237,7 +237,7 @@ def test_an_export_is_looked_at_before_and_after(opened: Page):
     opened.get_by_role("link", name="Export").click()
     opened.wait_for_selector(".export-fields option", state="attached")
     if not opened.get_by_role("link", name="Download").locator("visible=true").count():
-        opened.get_by_role("button", name="Export").click()
+        opened.get_by_role("button", name="Export", exact=True).click()
         opened.get_by_role("link", name="Download").first.wait_for(timeout=90_000)
     row = opened.locator(".export-row").filter(
         has=opened.get_by_role("link", name="Download").locator("visible=true")
@@ -277,7 +277,7 @@ def test_a_refused_export_says_so_until_it_is_closed(opened: Page):
     opened.get_by_role("link", name="Export").click()
     opened.wait_for_selector(".export-fields option", state="attached")
     opened.route("**/exports", lambda route: route.fulfill(status=507, json={"error": "Full."}))
-    opened.get_by_role("button", name="Export").click()
+    opened.get_by_role("button", name="Export", exact=True).click()
     said = opened.get_by_role("alert").filter(has_text="Full.")
     said.get_by_role("button", name="Close").click()
     expect(said).to_be_hidden()

@@ -73,17 +73,17 @@ def test_adjoint_and_gram_are_those_of_the_operator(n, made):
         inner(q, differences.adjoint(other))
     )
     entries = r.shape[1]
-    middle, dense_middle = {}, np.zeros((entries * d, entries * d))
-    for i, j in differences.in_one_block:
-        if i <= j:
-            values = rng.uniform(1, 2, entries) if i == j else rng.uniform(-0.4, 0.4, entries)
-            middle[i, j] = middle[j, i] = values
-            for row, column in ((i, j), (j, i)):
-                at = np.arange(entries) * d
-                dense_middle[at + row, at + column] = values
+    middle, dense_middle = np.zeros((d, d, entries)), np.zeros((entries * d, entries * d))
+    at = np.arange(entries) * d
+    for block in differences.blocks:
+        for i in range(block.start, block.stop):
+            for j in range(i, block.stop):
+                values = rng.uniform(1, 2, entries) if i == j else rng.uniform(-0.4, 0.4, entries)
+                middle[i, j] = middle[j, i] = values
+                dense_middle[at + i, at + j] = dense_middle[at + j, at + i] = values
     dense = matrix_of(differences)
     expected = dense.T @ dense_middle @ dense
-    bands = differences.gram(middle).reshape(-1, n * d)
+    bands = differences.gram(middle)
     for band, row in enumerate(bands):
         length = max(0, n * d - band)
         assert np.allclose(row[:length], np.diagonal(expected, -band)[:length])

@@ -24,7 +24,7 @@ import numpy as np
 from scipy.linalg import LinAlgError, cho_solve_banded, cholesky_banded
 
 from ..types import Indices, Real
-from .differences import Differences, Sparse
+from .differences import Differences
 
 Cone = tuple[Real, Real]
 
@@ -49,7 +49,7 @@ def least_lengths(differences: Differences, tether: float | Real, rows: Real, ro
     array([[ 0.3, -0.7,  0.3]])
     """
     n, d = differences.frames, differences.dimensions
-    cones = _Cones(differences.block_of, len(differences.blocks))
+    cones = _Cones.of(differences)
     tether = np.broadcast_to(np.asarray(tether, float), n)
     q = np.zeros((d, n))
     r = differences(q)
@@ -95,18 +95,20 @@ def least_lengths(differences: Differences, tether: float | Real, rows: Real, ro
 
 @dataclass(frozen=True)
 class _Cones:
-    """Which coordinate belongs to which of ``blocks`` cones, and arithmetic by cone."""
+    """Which coordinate ``(d,)`` belongs to which cone, ``(blocks, d)``, and arithmetic by cone."""
 
     block_of: Indices
-    blocks: int
+    members: Real
+
+    @classmethod
+    def of(cls, differences: Differences) -> _Cones:
+        sizes = [block.stop - block.start for block in differences.blocks]
+        block_of = np.repeat(np.arange(len(sizes)), sizes)
+        return cls(block_of, (np.arange(len(sizes))[:, None] == block_of).astype(float))
 
     def dot(self, a: Real, b: Real) -> Real:
         """Inner products ``(blocks, m)`` of the rests of two points."""
-        products = a * b
-        out = np.zeros((self.blocks, a.shape[1]))
-        for i, block in enumerate(self.block_of):
-            out[block] += products[i]
-        return out
+        return self.members @ (a * b)
 
     def spread(self, axis: Real) -> Real:
         """Values of each cone ``(blocks, m)`` for each coordinate ``(d, m)``."""
@@ -194,22 +196,21 @@ class _Newton:
         self._mixed = -2.0 * spread(v0) * v1 / spread(square)
         self._v1, self._square, self._share = v1, spread(square), 2.0 / (own * square)
         bands = differences.gram(self._middle())
-        bands[0] += tether[:, None]
-        for i in range(len(dual)):
-            for j in range(i + 1):
-                bands[i - j, :, j] += (rows[:, i] * rows[:, j]) @ stiffness
-        self._factor = cholesky_banded(
-            bands.reshape(len(bands), -1), lower=True, overwrite_ab=True, check_finite=False
-        )
+        d = len(dual)
+        for j in range(d):
+            bands[0, j::d] += tether
+            for i in range(j, d):
+                bands[i - j, j::d] += (rows[:, i] * rows[:, j]) @ stiffness
+        self._factor = cholesky_banded(bands, lower=True, overwrite_ab=True, check_finite=False)
 
-    def _middle(self) -> Sparse:
-        """The matrix between lengths, by pairs of coordinates."""
-        block_of, v1 = self._cones.block_of, self._v1
-        out = {}
-        for i, j in self._differences.in_one_block:
-            out[i, j] = -self._share[block_of[i]] * v1[i] * v1[j]
-            if i == j:
-                out[i, j] += 1.0 / self._square[i]
+    def _middle(self) -> Real:
+        """``(d, d, m)`` the matrix between lengths."""
+        out = np.zeros((len(self._v1), *self._v1.shape))
+        for block, share in zip(self._differences.blocks, self._share, strict=True):
+            along = self._v1[block]
+            out[block, block] = (-share * along)[:, None] * along
+        diagonal = np.arange(len(out))
+        out[diagonal, diagonal] += 1.0 / self._square
         return out
 
     def step(self, lengths_aim: Cone, pressure_aim: Real) -> _Step:

@@ -65,14 +65,14 @@ def tripod_cost(motion: CameraMotion, canvas: Canvas, frame: int | None) -> Trip
             tried = np.array([frame - first - start])
         else:
             tried = np.unique(np.linspace(0, n - 1, min(n, CANDIDATES)).astype(int))
-        away = pose[looked].inverse()
-        best = TripodCost(first, np.inf)
-        for k in tried:
-            view = pose[np.full(len(looked), k)]
-            chain = WarpChain(canvas, View(canvas), (away.after(view),), len(looked))
-            zoom = float(zoom_needed(chain, canvas.corners).max())
-            if zoom < best.zoom:
-                best = TripodCost(first + start + int(k), zoom)
+        # Every candidate against every frame that is looked at, as one chain.
+        count = len(tried) * len(looked)
+        away = pose[np.tile(looked, len(tried))].inverse()
+        view = pose[np.repeat(tried, len(looked))]
+        chain = WarpChain(canvas, View(canvas), (away.after(view),), count)
+        zooms = zoom_needed(chain, canvas.corners).reshape(len(tried), -1).max(axis=1)
+        least = int(np.argmin(zooms))
+        best = TripodCost(first + start + int(tried[least]), float(zooms[least]))
         if best.zoom >= worst.zoom:
             worst = best
     return worst

@@ -58,7 +58,7 @@ def _zoom_by_rays(chain: WarpChain, rim: Complex, centre: Complex, least: float)
     """
     reach, middle = _homogeneous(chain.plane_matrices(), rim, centre)
     need = np.full(len(chain), least)
-    strays = np.zeros((len(chain), len(rim)), complex)
+    strays = np.zeros((1, 1), complex)
     affine_or_projective = chain.smoothness <= Smoothness.PROJECTIVE
     for _ in range(1 if affine_or_projective else SMOOTH_ROUNDS):
         if not affine_or_projective:
