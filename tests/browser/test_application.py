@@ -14,7 +14,7 @@ from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
 from keen_horizon.launch.running import Running
 from tests.browser.conftest import on_strip, report
-from tools.browser import pause_at, until
+from tools.browser import pause_at, until, wait_settled
 
 pytestmark = pytest.mark.browser
 
@@ -362,6 +362,18 @@ def test_a_start_costs_what_it_says(opened: Page):
     expect(button).to_have_attribute("aria-pressed", "true")
     opened.keyboard.press("Control+z")
     until(opened, f"was => {KEPT} === was", before)
+
+
+def test_nothing_is_priced_while_a_value_slides(fresh: Page):
+    asked: list[str] = []
+    fresh.on("request", lambda request: asked.append(request.url.split("?")[0].rsplit("/")[-1]))
+    for offset in (0.4, 0.8, 1.2, 1.6, 2.0):  # each of which has a curve of its own
+        fresh.evaluate("x => keen.clip.change('frame.offset_x', x, false)", offset)
+        wait_settled(fresh)
+    assert "treatment" in asked
+    assert "cost" not in asked
+    expect(fresh.locator(".start").first).to_be_visible(timeout=30_000)
+    assert "cost" in asked
 
 
 def test_the_picture_follows_a_drag_along_the_cost_curve(opened: Page):

@@ -52,7 +52,9 @@ component("stageBox", () => ({
   follow() {
     const { clip, view } = this.$store;
     window.Alpine.effect(() => {
-      if (clip.answer) this.take(clip.answer, clip.first);
+      const { answer, first } = clip;
+      // Outside of the effect: what drawing reads is no reason to take the same answer again.
+      if (answer) queueMicrotask(() => this.take(answer, first));
     });
     window.Alpine.effect(() => {
       live.stage.draw(); // which reads how it is looked at

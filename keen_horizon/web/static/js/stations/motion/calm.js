@@ -1,8 +1,7 @@
 // Calm, of all components together or of each on its own; and what it costs.
 import { post } from "../../lib/api.js";
 import { component } from "../../lib/component.js";
-import { pause } from "../../lib/wait.js";
-import { finished } from "../../lib/wait.js";
+import { finished, pause } from "../../lib/wait.js";
 import { CostChart } from "./cost-chart.js";
 
 const COMPONENTS = [
@@ -12,6 +11,7 @@ const COMPONENTS = [
   "motion.calm_size",
 ];
 const TWO = 2; // components of the model that knows only shifts
+const QUIET = 500; // ms without a change before the curve is asked for: the picture comes first
 
 /** @typedef {{ calm: number, kept: string, left: string }} Start */
 
@@ -79,6 +79,7 @@ component("costCurve", () => ({
     this.words = "Pricing …";
     const current = () => this.priced === wanted;
     try {
+      await this.quiet(current);
       const { treatment } = answer;
       for (let more = true; more && current();) {
         const curve = await post(`${clip.base}/cost`, { treatment });
@@ -91,11 +92,23 @@ component("costCurve", () => ({
           };
           more = await finished(curve.work, told, current, "The pricing was cancelled.");
         }
-        await pause(0);
+        while (clip.asking && current()) await pause(QUIET / 10);
       }
     } catch (error) {
       this.words = /** @type {Error} */ (error).message;
       this.priced = ""; // the next change asks again
+    }
+  },
+
+  /**
+   * Wait until the treatment has been left alone for a moment.
+   * @param {() => boolean} current
+   */
+  async quiet(current) {
+    const { clip } = this.$store;
+    for (let seen = -1; current() && (clip.asking || seen !== clip.answered);) {
+      seen = clip.answered;
+      await pause(QUIET);
     }
   },
 
