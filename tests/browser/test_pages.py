@@ -159,6 +159,27 @@ def test_files_are_dropped_or_picked_with_keys(shelf: Page, running: Running, tm
     shelf.complaints.clear()
 
 
+def test_an_empty_shelf_asks_for_footage_and_makes_a_shoot_for_it(page: Page, running: Running):
+    asked = []
+    page.route("**/shelf.json", lambda route: route.fulfill(json={"shoots": []}))
+    page.route("**/shoots", lambda route: (asked.append(route.request.post_data), route.continue_()))
+    page.goto(running.address)
+    empty = page.get_by_role("region", name="An empty shelf")
+    expect(empty).to_contain_text("Drop shaky footage here.")
+    page.unroute("**/shelf.json")
+    with page.expect_file_chooser() as chosen:
+        empty.get_by_role("button", name="Choose files").click()
+    files = {"name": "five.mp4", "mimeType": "video/mp4", "buffer": b"no film"}
+    chosen.value.set_files([files])
+    expect(page.locator(".card-refusal:visible")).to_contain_text("five.mp4")
+    assert json.loads(asked[0]) == {"name": "First shoot"}
+    expect(empty).to_have_count(0)
+    page.get_by_role("button", name="Remove the shoot First shoot").click()
+    expect(page.get_by_label("Name of the shoot")).not_to_have_count(0)
+    page.unroute("**/shoots")
+    page.complaints.clear()
+
+
 def test_a_file_over_the_limit_is_not_even_sent(shelf: Page, tmp_path: Path):
     sent = []
     shelf.on("request", lambda r: sent.append(r.url) if r.method == "POST" else None)

@@ -176,11 +176,11 @@ def test_without_a_point_the_camera_is_followed_and_that_is_said(scene):
 
 def test_where_a_point_is_not_known_the_path_of_follow_goes_on(scene, track):
     gone = replace(track, places=track.places.copy())
-    gone.places[40:] = np.nan
+    gone.places[:3] = gone.places[40:] = np.nan
     points = [held(scene, 20 + 10j).model_dump()]
     report = solve(replace(scene.motion, held=(gone,)), CANVAS, treated(hold=points, calm=60.0))
-    assert report.report["hold"]["lost"] == [[140, 159]]
-    assert any("not known in frames 140 to 159" in note for note in report.notes)
+    assert report.report["hold"]["lost"] == [[100, 102], [140, 159]]
+    assert any("not known in frames 100 to 102, 140 to 159;" in note for note in report.notes)
     follow = solve(
         scene.motion, CANVAS, parse({"motion": {"calm": 60.0}, "frame": {"zoom_ceiling": 4.0}})
     )

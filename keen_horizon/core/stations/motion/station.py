@@ -19,6 +19,7 @@ from .steadying import point_lock_of
 
 STILL = 0.25  # px of shake below which there is nothing to remove
 STRAYS = 2.0  # px, at 720 lines, that a held point may stray from its place unsaid
+LOST_SAID = 3  # stretches without a held point that a sentence names
 HARDLY = 0.5  # percent of the shake removed, that counts as nothing
 
 
@@ -229,11 +230,11 @@ def _hold_notes(
         return ["No point is held yet, so the camera is followed. Place a point to hold."]
     said = []
     if report["lost"]:
-        start, stop = report["lost"][0]
-        where = f"frames {start} to {stop}" if stop > start else f"frame {start}"
+        runs = [f"{a} to {b}" if b > a else f"{a}" for a, b in report["lost"]]
+        where = ", ".join(runs[:LOST_SAID]) + (" and elsewhere" if len(runs) > LOST_SAID else "")
         said.append(
-            f"The held point is not known in {where}; place it there by hand, and it is followed "
-            "on."
+            f"The held point is not known in frames {where}; place it there by hand, and it is "
+            "followed on."
         )
     if report["strays"] > STRAYS * solved.scene.canvas.height / 720:
         better = "A higher zoom ceiling" if settings.tightness >= 100 else "More tightness"

@@ -139,9 +139,24 @@ component("shelf", () => ({
   },
 
   /** @param {DragEvent} event */
-  async dropAnywhere(event) {
+  dropAnywhere(event) {
     this.over = false;
-    const files = [...(event.dataTransfer?.files ?? [])];
+    return this.addAnywhere([...(event.dataTransfer?.files ?? [])]);
+  },
+
+  /** @param {Event} event */
+  pickFirst(event) {
+    const input = /** @type {HTMLInputElement} */ (event.target);
+    const files = [...(input.files ?? [])];
+    input.value = "";
+    return this.addAnywhere(files);
+  },
+
+  /**
+   * To the first shoot, which is made if there is none.
+   * @param {File[]} files
+   */
+  async addAnywhere(files) {
     if (!files.length) return;
     if (!this.shoots.length) {
       await this.guard(() => post("/shoots", { name: "First shoot" }));

@@ -152,7 +152,7 @@ export function cuts(strip, pen, height) {
     pen.setLineDash([4 * r, 3 * r]);
     strip.line(pen, [strip.x(cut), 0], [strip.x(cut), height], "--ink", 1);
     pen.setLineDash([]);
-    strip.label(pen, "cut", strip.x(cut) + 4 * r, 8 * r, "--ink");
+    strip.caption(pen, "cut", strip.x(cut) + 4 * r, "--ink", strip.x(cut));
   }
 }
 
@@ -173,6 +173,6 @@ export function flag(strip, pen, x, height) {
   pen.lineTo(x, 11 * r);
   pen.fill();
   pen.textAlign = side > 0 ? "left" : "right";
-  strip.label(pen, "tightest", x + side * 14 * r, 7 * r, "--amber");
+  strip.caption(pen, "tightest", x + side * 14 * r, "--amber", x);
   pen.textAlign = "left";
 }

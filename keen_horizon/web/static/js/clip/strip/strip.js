@@ -7,6 +7,8 @@ import { GUTTER, ROOM, SURE, TOP } from "./marks.js";
 const TICKS = [0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800]; // seconds
 /** @type {Record<string, number>} least span of a component, so that noise is not drawn large */
 const LEAST = { across: 4, updown: 4, roll: 0.2, size: 0.4 };
+/** @param {number} ratio device pixels per css px */
+const FONT = (ratio) => `${11 * ratio}px "IBM Plex Mono", monospace`;
 
 /**
  * @typedef {object} StripData
@@ -46,6 +48,8 @@ export class Strip {
     this.loop = null;
     /** @type {Record<string, string>} */
     this.palette = {};
+    /** @type {[number, number][]} where words stand along the top edge */
+    this.taken = [];
     this.style = getComputedStyle(document.documentElement);
     new ResizeObserver(() => this.resize()).observe(canvas);
     this.listen();
@@ -226,7 +230,6 @@ export class Strip {
     const r = this.ratio;
     this.style = getComputedStyle(document.documentElement);
     this.palette = {};
-    this.seconds(pen);
     this.paths(pen, TOP * r, this.floor);
     marks.room(this, pen, this.floor + 3 * r, ROOM * r);
     marks.confidence(this, pen, height);
@@ -235,8 +238,11 @@ export class Strip {
     marks.blurred(this, pen, height);
     marks.keys(this, pen);
     if (this.loop) marks.shade(this, pen, this.loop, height);
-    marks.cuts(this, pen, height);
+    // The first words along the top are those that matter most: others give way.
+    this.taken = [];
     if (this.data.tightest !== null) marks.flag(this, pen, this.x(this.data.tightest), height);
+    marks.cuts(this, pen, height);
+    this.seconds(pen);
     this.go(this.at);
   }
 
@@ -246,7 +252,7 @@ export class Strip {
    */
   seconds(pen) {
     if (!this.data) return;
-    const { times, tightest } = this.data;
+    const { times } = this.data;
     const length = times[times.length - 1] - times[0];
     if (!(length > 0)) return;
     const r = this.ratio;
@@ -257,9 +263,7 @@ export class Strip {
       while (times[frame] - times[0] < second - 1e-6) frame += 1;
       const x = this.x(frame);
       this.line(pen, [x, 0], [x, 5 * r], "--line", 1);
-      // The tightest frame has its flag there.
-      if (tightest !== null && Math.abs(x - this.x(tightest)) < 96 * r) continue;
-      this.label(pen, secondsWords(second), x + 4 * r, 7 * r, "--ink-2");
+      this.caption(pen, secondsWords(second), x + 4 * r, "--ink-2");
     }
   }
 
@@ -334,9 +338,28 @@ export class Strip {
    * @param {string} colour
    */
   label(pen, text, x, y, colour) {
-    pen.font = `${11 * this.ratio}px "IBM Plex Mono", monospace`;
+    pen.font = FONT(this.ratio);
     pen.textBaseline = "middle";
     pen.fillStyle = this.colour(colour);
     pen.fillText(text, x, y);
+  }
+
+  /**
+   * A word along the top edge, unless another one is there already.
+   * @param {Pen} pen
+   * @param {string} text
+   * @param {number} x
+   * @param {string} colour
+   * @param {number} [line] of which it tells, which takes room too
+   */
+  caption(pen, text, x, colour, line = x) {
+    const r = this.ratio;
+    pen.font = FONT(r);
+    const width = pen.measureText(text).width;
+    const left = pen.textAlign === "right" ? x - width : x;
+    const [from, to] = [left - 3 * r, left + width + 3 * r];
+    const free = !this.taken.some(([a, b]) => from < b && to > a);
+    this.taken.push(free ? [Math.min(from, line), Math.max(to, line)] : [line, line + 1]);
+    if (free) this.label(pen, text, x, 7 * r, colour);
   }
 }

@@ -4,7 +4,7 @@ import { drawn } from "../../lib/svg.js";
 const LEFT = 34;
 const RIGHT = 8;
 const TOP = 8;
-const BOTTOM = 20;
+const BOTTOM = 26;
 
 /** @typedef {{ calm: number, kept: number, shake: number }} Point */
 
@@ -175,7 +175,7 @@ export class CostChart {
       this.svg.append(drawn("path", { d: `M ${x} ${TOP} V ${floor}`, class: "chart-tick" }));
       if (kept < 100 && x < LEFT + 76) continue; // the first label is there
       const end = kept === 100 ? "start" : x > width - 24 ? "end" : "middle";
-      const at = { x: kept === 100 ? x - 4 : x, y: height - 6, "text-anchor": end };
+      const at = { x: kept === 100 ? x - 4 : x, y: height - 4, "text-anchor": end };
       this.svg.append(drawn("text", at, `${kept}${kept === 100 ? " % kept" : ""}`));
     }
     for (const shake of [0, this.most]) {
@@ -184,7 +184,7 @@ export class CostChart {
       const text = shake ? shake.toFixed(shake < 10 ? 1 : 0) : "0";
       this.svg.append(
         drawn("path", { d, class: "chart-tick" }),
-        drawn("text", { x: LEFT - 4, y: y + 4, "text-anchor": "end" }, text),
+        drawn("text", { x: LEFT - 7, y: y + 4, "text-anchor": "end" }, text),
       );
     }
   }
