@@ -8,6 +8,7 @@ last, ``(d, n)``: long, contiguous vectors, and only a few of them.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -79,36 +80,46 @@ class Differences:
         factorisation needs no copy.
         """
         n, d, orders = self.frames, self.dimensions, len(self.weights)
-        rows = self._steps_to_frames(self._between_steps(middle))
         bands = np.zeros((n, d, (orders + 1) * d))
-        for apart in range(min(orders + 1, n)):
-            # Frame t is in step t (times -1) and in step t - 1 (times its turn).
-            block = np.zeros((d, d, n - apart))
-            block[:, :, : rows[apart].shape[2]] -= rows[apart]
-            if apart < orders:
-                later = rows[apart + 1]
-                turned = self.turn[:, :, : later.shape[2]]
-                block[:, :, 1:] += np.einsum("kin,kjn->ijn", turned, later)
-            for i in range(d):
-                low = max(apart * d - i, 0)  # what lies above the diagonal is not stored
-                stored = block[i, low - apart * d + i :].T
-                bands[: n - apart, i, low : apart * d - i + d] = stored
+        for group in self._apart:
+            turn = self.turn[group, group]
+            rows = self._steps_to_frames(self._between_steps(middle[group, group]), turn)
+            for apart in range(min(orders + 1, n)):
+                # Frame t is in step t (times -1) and in step t - 1 (times its turn).
+                block = np.zeros((*turn.shape[:2], n - apart))
+                block[:, :, : rows[apart].shape[2]] -= rows[apart]
+                if apart < orders:
+                    later = rows[apart + 1]
+                    before = turn[:, :, : later.shape[2]]
+                    block[:, :, 1:] += np.einsum("kin,kjn->ijn", before, later)
+                for i, row in enumerate(block, group.start):
+                    first = apart * d - i + group.start  # the band of the group's first coordinate
+                    above = max(-first, 0)  # entries above the diagonal, which are not stored
+                    bands[: n - apart, i, first + above : first + len(row)] = row[above:].T
         return bands.reshape(n * d, -1).T
 
-    def _steps_to_frames(self, steps: list[Real]) -> list[Real]:
+    @cached_property
+    def _apart(self) -> list[slice]:
+        """Coordinates that no turn mixes with others: the blocks, or all of them together."""
+        mixed = np.asarray(self.turn.any(axis=2))
+        for block in self.blocks:
+            mixed[block, block] = False
+        return [slice(0, self.dimensions)] if mixed.any() else list(self.blocks)
+
+    def _steps_to_frames(self, steps: list[Real], turn: Real) -> list[Real]:
         """``M linear`` between step ``s`` and frame ``s + k``: a ``(d, d, .)`` for each ``k``."""
         count, orders = self.frames - 1, len(self.weights)
         out = []
         for apart in range(orders + 1):
-            block = np.zeros((self.dimensions, self.dimensions, min(count, count + 1 - apart)))
+            block = np.zeros((*turn.shape[:2], min(count, count + 1 - apart)))
             if apart < orders:
                 block[:, :, : steps[apart].shape[2]] -= steps[apart]
             # By the later of a step's two frames: the step one before, which for k = 0 is told by
             # the transpose of what is known, and the first step has none.
             if apart:
-                block += np.einsum("ikn,kjn->ijn", steps[apart - 1], self.turn[:, :, apart - 1 :])
+                block += np.einsum("ikn,kjn->ijn", steps[apart - 1], turn[:, :, apart - 1 :])
             elif orders > 1:
-                block[:, :, 1:] += np.einsum("kin,kjn->ijn", steps[1], self.turn[:, :, :-1])
+                block[:, :, 1:] += np.einsum("kin,kjn->ijn", steps[1], turn[:, :, :-1])
             out.append(block)
         return out
 
