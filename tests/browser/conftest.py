@@ -59,8 +59,8 @@ def clip(page: Page, running: Running, take: Path) -> str:
     page.goto(running.address)
     page.get_by_placeholder("Name of a new shoot").fill("First day")
     page.get_by_role("button", name="New shoot").click()
-    page.wait_for_selector("input[type=file]", state="attached")
-    page.set_input_files("input[type=file]", take)
+    page.wait_for_selector(".shoot input[type=file]", state="attached")
+    page.set_input_files(".shoot input[type=file]", take)
     page.wait_for_url("**/clips/*", timeout=30_000)
     wait_ready(page, 90)
     return page.url

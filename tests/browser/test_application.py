@@ -317,7 +317,7 @@ def test_refusals_removal_and_putting_back_on_the_shelf(
     page.wait_for_selector(".card-clip")
     wrong = tmp_path / "letter.mp4"
     wrong.write_text("Dear editor, this is no film.")
-    page.set_input_files("input[type=file]", wrong)
+    page.set_input_files(".shoot input[type=file]", wrong)
     expect(page.locator(".card-refusal", has_text="letter.mp4")).to_contain_text("not a video")
     page.get_by_role("button", name="Close").last.click()
     page.get_by_role("button", name="Remove shaky walk").click()

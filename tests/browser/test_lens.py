@@ -42,8 +42,8 @@ def shed(page: Page, clip: str, tmp_path_factory: pytest.TempPathFactory) -> str
     path: Path = tmp_path_factory.mktemp("shed") / "engine shed.mp4"
     record(TAKE, path, sound=False)
     page.goto(clip.split("/clips")[0])
-    page.wait_for_selector("input[type=file]", state="attached")
-    page.set_input_files("input[type=file]", path)
+    page.wait_for_selector(".shoot input[type=file]", state="attached")
+    page.set_input_files(".shoot input[type=file]", path)
     page.wait_for_url("**/clips/*", timeout=30_000)
     wait_ready(page, 90)
     return page.url

@@ -34,7 +34,7 @@ def second(page: Page, running: Running, clip: str, tmp_path_factory) -> str:
     record(quay_walk(1.0), path)
     page.goto(running.address)
     page.wait_for_selector(".card-clip")
-    page.set_input_files("input[type=file]", path)
+    page.set_input_files(".shoot input[type=file]", path)
     page.wait_for_url("**/clips/*", timeout=30_000)
     wait_ready(page, 90)
     address = page.url
