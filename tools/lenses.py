@@ -14,6 +14,7 @@ from keen_horizon.core.geometry.chain import WarpChain
 from keen_horizon.core.geometry.distortion import Distortion
 from keen_horizon.core.geometry.lens import Lens, scale_to_cover
 from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.motion.angle_of_view import angle_of_view
 from keen_horizon.core.path.least_zoom import least_cover
 from keen_horizon.core.path.zoom import outline, room_left
 from keen_horizon.core.pipeline import solve
@@ -28,6 +29,8 @@ from keen_horizon.simulated.brindle_quay import (
     Take,
     deck_edges,
     engine_shed,
+    loft_doorway,
+    quay_walk,
     shed_edges,
     slip_descent,
     tender_deck,
@@ -52,7 +55,8 @@ CLICKS = 4  # pairs of clicks an edge
 def lenses(folder: Path) -> list[Row]:
     say("lenses")
     return [
-        *model_rows(), *edge_rows(), *chart_rows(), cover_row(), *motion_rows(folder), *live_rows(),
+        *model_rows(), *edge_rows(), *chart_rows(), cover_row(), *motion_rows(folder),
+        angle_row(folder), *live_rows(),
     ]  # fmt: skip
 
 
@@ -260,6 +264,27 @@ def motion_rows(folder: Path) -> list[Row]:
             f"{meant:.2f} px of it the drone meant; with the lens by camera rotation, without it "
             "by shift, roll and scale"),
     ]  # fmt: skip
+
+
+def angle_row(folder: Path) -> Row:
+    """What takes tell of their own angle of view; a take may say that it cannot tell."""
+    told, worst, outside = [], 0.0, 0
+    for make in (loft_doorway, engine_shed, slip_descent, quay_walk, tender_deck):
+        take = make()
+        measured = measure_take(take, folder / f"angle {take.name}")
+        angle = angle_of_view(measured.tracks, measured.canvas, measured.motion)
+        rays = take.truth.camera.rays[SIZE[1] // 2]  # of pixels' centres, not of edges
+        true = float(np.degrees(np.arccos(rays[0] @ rays[-1]))) * SIZE[0] / (SIZE[0] - 1)
+        if not angle.told:
+            told.append(f"{take.name} cannot tell")
+            continue
+        worst = max(worst, abs(angle.across / true - 1))
+        outside += abs(angle.across - true) > 2 * angle.error
+        told.append(f"{take.name} {angle.across:.1f} ± {2 * angle.error:.1f}° of {true:.1f}°")
+    met = worst <= 0.03 and not outside
+    return Row("angle of view by the clip's own motion", "within 3 % and its bounds, or not told",
+               f"{100 * worst:.1f} % off at worst, {outside} outside", met,
+               "; ".join(told))  # fmt: skip
 
 
 # --- live -----------------------------------------------------------------------------------------

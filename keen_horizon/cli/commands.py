@@ -15,6 +15,7 @@ from ..core.errors import KeenError
 from ..core.media.encode import QUALITIES, Encoding
 from ..core.media.mp4 import CONTAINERS
 from ..core.media.probe import scan
+from ..core.motion.angle_of_view import angle_of_view
 from ..core.motion.pairwise import pairwise_motion
 from ..core.motion.rolling_shutter import estimate_readout
 from ..core.pipeline.cost_curve import starts
@@ -99,7 +100,9 @@ def _measure(options: argparse.Namespace) -> None:
     with measured(options, found) as tracks:
         motion = pairwise_motion(tracks, canvas, options.model)
         readout = estimate_readout(tracks, canvas, motion)
-        write_json(options.json, pipeline.measure_report(motion, canvas, readout))
+        seen = motion if options.model == "similarity" else None
+        angle = angle_of_view(tracks, canvas, seen or pairwise_motion(tracks, canvas, "similarity"))
+        write_json(options.json, pipeline.measure_report(motion, canvas, readout, angle))
 
 
 def _correct(options: argparse.Namespace) -> None:

@@ -12,7 +12,7 @@ from zipfile import BadZipFile
 import numpy as np
 
 from ..core import stored
-from ..core.motion.camera_motion import CameraMotion, PointTrack
+from ..core.motion.camera_motion import AngleOfView, CameraMotion, PointTrack
 from ..core.motion.held_point import HeldPoint
 from ..core.motion.robust_fit import BaseModel
 from ..core.pipeline import Estimates, Solution, motion_for, solve
@@ -30,7 +30,7 @@ from .cache import BoundedCache
 
 WINDOW = 600  # frames of a long clip that are solved at once, around the one on show
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
-EDITION = 9  # to be raised when anything comes out differently: all that is kept is then made anew
+EDITION = 10  # to be raised when anything comes out differently: all that is kept is then made anew
 MEGABYTE = 1_000_000
 Kept = TypeVar("Kept")
 
@@ -169,6 +169,14 @@ class KeptEstimates(Estimates):
         key = undistorted_key(self._measure, treatment, model)
         return self._kept(key, lambda: super(KeptEstimates, self).undistorted(treatment, model))
 
+    def angle(self) -> AngleOfView:
+        key = _key("angles", self._measure.folder_key)
+        kept = kept_in(self._solver.store, key, AngleOfView)
+        if kept is None:
+            kept = super().angle()
+            self._solver.store_value(key, kept)
+        return kept
+
     def groups(self) -> list[TrackGroup]:
         return self._solver.groups.find(self._measure.folder_key, super().groups)
 
@@ -204,6 +212,9 @@ class _WindowEstimates(Estimates):
 
     def recorded(self, model: BaseModel) -> CameraMotion:
         return self._whole.recorded(model).window(*self._frames)
+
+    def angle(self) -> AngleOfView:
+        return self._whole.angle()
 
     def undistorted(self, treatment: Treatment, model: BaseModel) -> CameraMotion:
         if self._whole.is_kept(treatment):

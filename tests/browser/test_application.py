@@ -8,7 +8,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
@@ -362,6 +362,18 @@ def test_a_start_costs_what_it_says(opened: Page):
     expect(button).to_have_attribute("aria-pressed", "true")
     opened.keyboard.press("Control+z")
     until(opened, f"was => {KEPT} === was", before)
+
+
+def test_an_answer_that_takes_its_time_says_so(fresh: Page):
+    note = fresh.locator(".stage-note")
+    held: list[Route] = []
+    fresh.route("**/treatment?*", lambda route: held.append(route))
+    fresh.evaluate("() => { keen.clip.change('motion.calm', 41, false); }")
+    expect(note).to_contain_text("Working it out …")
+    held[0].continue_()
+    wait_settled(fresh)
+    expect(note).not_to_contain_text("Working it out …")
+    fresh.unroute("**/treatment?*")
 
 
 def test_nothing_is_priced_while_a_value_slides(fresh: Page):

@@ -297,3 +297,17 @@ def test_killing_a_worker_loses_no_accepted_work(place, make_clip, workers, kind
         else:
             clip = session.get_one(Clip, clip_id)
             assert treatments.measure_of(session, clip) is not None
+
+
+def test_what_a_clip_tells_of_its_angle_is_found_once_and_kept(place, make_clip, monkeypatch):
+    recording_id, clip_id = place.measured(make_clip("angle.mp4"))
+    with place.database.session() as session:
+        measure = treatments.measure_of(session, library.get_clip(session, clip_id))
+    recording = place.recording(recording_id)
+    found = Solver(place.store).estimates(recording, measure).angle()
+    monkeypatch.setattr("keen_horizon.core.pipeline.estimate_motion.angle_of_view", None)
+    estimates = Solver(place.store).estimates(recording, measure)
+    assert estimates.angle() == found
+    assert estimates.window(2, 9).angle() == found
+    turning = with_settings(Treatment(), ["motion.model=rotation"])
+    assert Solver(place.store).solve(recording, measure, turning).motion.angle == found

@@ -135,6 +135,32 @@ class Wobble:
 
 @stored
 @dataclass(frozen=True)
+class AngleOfView:
+    """Degrees ``across`` the recorded picture, with its standard ``error``; ``k`` (k1, k2 of the
+    Brown-Conrady model) as far as the evidence carries them. ``why`` it cannot be told, if so."""
+
+    across: float = 0.0
+    error: float = np.inf
+    k: tuple[float, ...] = ()
+    why: str = ""
+
+    @property
+    def told(self) -> bool:
+        return not self.why
+
+    @property
+    def words(self) -> str:
+        """One sentence; what it is sure to is where the truth lies in 19 cases of 20."""
+        if self.why:
+            return f"The angle of view cannot be told from this clip: {self.why}."
+        sure = max(0.1, 2 * self.error)
+        said = f"This clip's own motion tells {self.across:.1f}°, sure to about {sure:.1f}°"
+        bends = ", ".join(f"k{i} {k:.3f}" for i, k in enumerate(self.k, 1))
+        return said + (f"; its lens bends straight lines ({bends})." if bends else ".")
+
+
+@stored
+@dataclass(frozen=True)
 class ModelChoice:
     """The model that a clip asks for. ``left`` is what each leaves of held-out tracks, rms px;
     ``wobble`` what the chosen one leaves, rms px, against ``limit``."""
@@ -205,7 +231,8 @@ class CameraMotion:
     how the picture moved while it was read (the steps are then without that); ``lens`` what the
     tracks were undistorted through: the scene plane of everything here is then the straight plane.
     ``held`` are the points that are to be held, ``choice`` why the model is what it is, if the clip
-    was to decide; ``notes`` say what could not be done.
+    was to decide, ``angle`` what the clip tells of the angle of view, if it was asked; ``notes``
+    say what could not be done.
     """
 
     model: str
@@ -219,6 +246,7 @@ class CameraMotion:
     lens_evidence: LensEvidence | None = None
     held: tuple[PointTrack, ...] = ()
     choice: ModelChoice | None = None
+    angle: AngleOfView | None = None
     notes: tuple[str, ...] = ()
 
     def __len__(self) -> int:

@@ -17,8 +17,10 @@ from ..geometry.lens import Lens
 from ..geometry.pinhole import Pinhole
 from ..geometry.rotation import Rotations
 from ..geometry.similarity import Similarities
+from ..motion.angle_of_view import angle_of_view
 from ..motion.camera_motion import (
     MOTION_MODELS,
+    AngleOfView,
     CameraMotion,
     LensEvidence,
     ModelChoice,
@@ -70,6 +72,10 @@ class Estimates:
             self._groups = groups_of(self.tracks, self.canvas, whole.steps, whole.evidence.steering)
         return self._groups
 
+    def angle(self) -> AngleOfView:
+        """What the tracks tell of the angle of view of the picture as it was recorded."""
+        return angle_of_view(self.tracks, self.canvas, self.recorded("similarity"))
+
     def undistorted(self, treatment: Treatment, model: BaseModel) -> CameraMotion:
         """As :meth:`recorded`, seen through the treatment's lens."""
         return undistorted_motion(self.tracks, self.canvas, treatment, self.recorded(model))
@@ -101,8 +107,11 @@ def motion_for(estimates: Estimates, treatment: Treatment) -> CameraMotion:
     seen = _undistorted(estimates, treatment, excluded)
     seen = _unskewed(seen, treatment.of(SHUTTER), settings)
     start = carried_over(estimates.recorded(base_model(settings)), seen.motion.lens)
-    motion, more = _modelled(seen, settings, start)
-    motion = replace(motion, lens_evidence=_lens_evidence(estimates, treatment, seen, motion))
+    camera, angle = _camera(estimates, seen, settings)
+    motion, more = _modelled(seen, settings, start, camera, angle)
+    motion = replace(
+        motion, angle=angle, lens_evidence=_lens_evidence(estimates, treatment, seen, motion)
+    )
     held = _held(estimates, settings)
     said = [*notes, *more, *dict.fromkeys(track.note for track in held if track.note)]
     return replace(motion, held=held, notes=tuple(said))
@@ -228,28 +237,32 @@ def _unskewed(seen: _Seen, shutter: ShutterSettings, settings: MotionSettings) -
 
 
 def _modelled(
-    seen: _Seen, settings: MotionSettings, start: Similarities
-) -> tuple[CameraMotion, list[str]]:
+    seen: _Seen, settings: MotionSettings, start: Similarities, camera: Pinhole | None,
+    angle: AngleOfView | None,
+) -> tuple[CameraMotion, list[str]]:  # fmt: skip
     """The motion by the model that is asked for, or that the clip asks for."""
-    camera = _camera(seen, settings)
     if settings.model == "decide":
         return _decided(seen, settings, start, camera), []
     if settings.model == "rotation" and camera is None:
-        note = (
-            "The model camera rotation needs the angle of view; until it is given, shift, roll and "
-            "scale stand in."
-        )
+        assert angle is not None
+        note = f"{angle.words} Until it is given, shift, roll and scale stand in for rotation."
         return _by_model("similarity", seen, settings, start, camera), [note]
     return _by_model(settings.model, seen, settings, start, camera), []
 
 
-def _camera(seen: _Seen, settings: MotionSettings) -> Pinhole | None:
-    """The straight camera, if it is known: by the lens, or by its angle of view."""
+def _camera(
+    estimates: Estimates, seen: _Seen, settings: MotionSettings
+) -> tuple[Pinhole | None, AngleOfView | None]:
+    """The straight camera, if a model needs one and it is known: by the lens, by its angle of view,
+    or by what the clip tells of that, which then comes too."""
     if seen.motion.lens is not None:
-        return straight_camera(seen.motion.lens)
-    if settings.angle_of_view is None:
-        return None
-    return camera_of_angle(seen.canvas, settings.angle_of_view)
+        return straight_camera(seen.motion.lens), None
+    if settings.angle_of_view is not None:
+        return camera_of_angle(seen.canvas, settings.angle_of_view), None
+    if settings.model not in ("rotation", "decide"):
+        return None, None
+    angle = estimates.angle()
+    return (camera_of_angle(seen.canvas, angle.across) if angle.told else None), angle
 
 
 def camera_of_angle(canvas: Canvas, angle_of_view: float) -> Pinhole:

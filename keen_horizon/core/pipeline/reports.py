@@ -8,7 +8,7 @@ import numpy as np
 
 from ..geometry.canvas import Canvas
 from ..geometry.motion import Motion
-from ..motion.camera_motion import CameraMotion
+from ..motion.camera_motion import AngleOfView, CameraMotion
 from ..motion.rolling_shutter import Readout
 from ..stations.station import Figure, Report
 from ..treatment import Treatment
@@ -25,7 +25,10 @@ CONVENTIONS = (
 
 
 def measure_report(
-    motion: CameraMotion, canvas: Canvas, readout: Readout | None = None
+    motion: CameraMotion,
+    canvas: Canvas,
+    readout: Readout | None = None,
+    angle: AngleOfView | None = None,
 ) -> dict[str, Any]:
     """A measure."""
     matrices = motion.steps.pixel_matrices(canvas)
@@ -53,6 +56,17 @@ def measure_report(
             "sure_ms": round(readout.sure, 2) if np.isfinite(readout.sure) else None,
             "words": readout.words,
         },
+        "model": motion.model,
+        "angle_of_view": None if angle is None else _angle(angle),
+    }
+
+
+def _angle(angle: AngleOfView) -> dict[str, Any]:
+    return {
+        "across": round(angle.across, 2) if angle.told else None,
+        "standard_error": round(angle.error, 2) if angle.told else None,
+        "distortion": [round(k, 4) for k in angle.k],
+        "words": angle.words,
     }
 
 

@@ -1,4 +1,4 @@
-"""Sightings of marks in two frames that follow each other."""
+"""Sightings of marks in two frames that lie close together."""
 
 from __future__ import annotations
 
@@ -31,13 +31,13 @@ class Correspondences:
 
 def correspondences(
     tracks: Tracks, canvas: Canvas, frames: Indices,
-    aside: Flags | None = None,
+    aside: Flags | None = None, *, gap: int = 1,
 ) -> Correspondences:  # fmt: skip
-    """Sightings of the same track in neighbouring frames: one row for each of ``frames``.
+    """Sightings of the same track in frames that lie ``gap`` apart: one row for each of ``frames``.
 
-    ``frames`` ``(pairs,)`` ascending, counted from the start of the range, 1 at least: each names
-    the later frame of a pair. ``aside`` ``(records,)`` marks sightings that take no part. Places
-    come in the scene plane of ``canvas``; rows are padded to the longest, see ``valid``.
+    ``frames`` ``(pairs,)`` ascending, counted from the start of the range, ``gap`` at least: each
+    names the later frame of a pair. ``aside`` ``(records,)`` marks sightings that take no part.
+    Places come in the scene plane of ``canvas``; rows are padded to the longest, see ``valid``.
 
     >>> places = np.array([[[10.0, 10.0], [50.0, 40.0]], [[13.0, 10.0], [np.nan, 0.0]]])
     >>> tracks = Tracks.from_places(places, np.arange(2))
@@ -49,7 +49,7 @@ def correspondences(
         shape = (len(frames), 1)
         none, zero = np.zeros(shape, complex), np.zeros(shape, np.intp)
         return Correspondences(none, none, np.zeros(shape, bool), zero, zero, zero)
-    wanted = np.union1d(frames, frames - 1)
+    wanted = np.union1d(frames, frames - gap)
     spans = [np.arange(tracks.offsets[t], tracks.offsets[t + 1]) for t in wanted]
     index = np.concatenate(spans)
     frame = np.repeat(wanted, [len(span) for span in spans])
@@ -63,7 +63,7 @@ def correspondences(
     if aside is not None and len(aside):
         takes_part &= ~aside[index]
     later = np.nonzero(takes_part)[0]
-    sought = key[later] - (1 << 32)
+    sought = key[later] - (gap << 32)
     at = np.searchsorted(key, sought)
     hit = key[np.minimum(at, len(key) - 1)] == sought if len(key) else np.zeros(0, bool)
     later, earlier = later[hit], at[hit]

@@ -76,7 +76,7 @@ class MotionSettings(StationSettings):
     model: Literal["shift", "similarity", "perspective", "rotation", "mesh", "decide"] = setting(
         "similarity", label="Model", affects="motion",
         hint="shift: across and up-down. similarity: shift, roll and scale. perspective: "
-        "keystone and shear too. rotation: what turning the camera does; needs angle_of_view. "
+        "keystone and shear too. rotation: what turning the camera does. "
         "mesh: local warps, for parallax. decide: the simplest that explains the clip.",
         choices={
             "shift": Choice("Shift", "Across and up-down only."),
@@ -106,7 +106,8 @@ class MotionSettings(StationSettings):
     angle_of_view: float | None = setting(
         None, 5, 150, label="Angle of view", unit="°", step=0.1, affects="motion",
         needs=[{"model": ("rotation", "decide")}],
-        hint="Across the picture, in degrees; null: not known. Rotation needs it where no lens is.",
+        hint="Across the picture, in degrees; where it is not given, by the lens or the clip's own "
+        "motion.",
     )  # fmt: skip
     aside: tuple[Subject, ...] = setting(
         (), label="Set aside", affects="motion", of_clip=True, max_length=50,

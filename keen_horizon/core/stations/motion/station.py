@@ -64,6 +64,7 @@ class MotionStation(Station[MotionSettings]):
             "blurred_frames": (first + np.nonzero(timeline.blurred)[0]).tolist(),
             "cuts": (first + timeline.cuts).tolist(),
             "model_choice": motion.choice.why if motion.choice else None,
+            "angle_told": motion.angle.words if motion.angle else None,
             "locking": _locking(settings, solved),
             "hold": _hold(settings, solved),
         }
@@ -156,6 +157,7 @@ class MotionStation(Station[MotionSettings]):
             if not dear
             else f"To hold this view still keeps {lock['picture_kept']:.0f} % of the picture.",
             "why": report.get("model_choice") or "",
+            "angle": report.get("angle_told") or "",
         }
 
 

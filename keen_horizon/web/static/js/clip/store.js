@@ -19,6 +19,8 @@ import {
   valueOf,
 } from "./treatment.js";
 
+const SILENT = 500; // ms that an answer may take without a word
+
 /** @typedef {ReturnType<typeof makeClip>} ClipStore */
 /** @typedef {{ keep: boolean, sliding: boolean }} Wish */
 
@@ -231,6 +233,9 @@ const makeClip = () => ({
 
   /** @param {Wish} wish */
   async ask({ keep, sliding }) {
+    const slow = setTimeout(() => {
+      this.working = "Working it out …";
+    }, SILENT);
     try {
       const treatment = copyOf(this.treatment);
       const address = `${this.base}/treatment?near=${this.at}`;
@@ -240,7 +245,10 @@ const makeClip = () => ({
       if (!this.wish) this.apply(answer, sliding);
     } catch (error) {
       this.problem = /** @type {Error} */ (error).message;
+      this.working = "";
       if (this.kept) this.treatment = copyOf(this.kept);
+    } finally {
+      clearTimeout(slow);
     }
   },
 

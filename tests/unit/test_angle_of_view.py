@@ -1,0 +1,146 @@
+"""The angle of view that a clip's own motion tells, against cameras that are known."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy.ndimage import gaussian_filter1d
+from scipy.spatial.transform import Rotation
+
+from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.geometry.distortion import Distortion
+from keen_horizon.core.geometry.rotation import Rotations
+from keen_horizon.core.motion.angle_of_view import angle_of_view
+from keen_horizon.core.motion.camera_motion import AngleOfView
+from keen_horizon.core.motion.pairwise import pairwise_motion
+from keen_horizon.core.pipeline import Estimates, measure_report, motion_for, solve
+from keen_horizon.core.tracking.correspondences import correspondences
+from keen_horizon.core.tracking.tracks import Tracks
+from keen_horizon.core.treatment import Treatment, with_settings
+
+CANVAS = Canvas(1280, 720)
+
+
+def filmed(
+    seed: int, degrees: float = 60.0, *, turn: float = 3.0, walk: float = 0.0, k1: float = 0.0,
+    n: int = 120, canvas: Canvas = CANVAS,
+) -> Tracks:  # fmt: skip
+    """Tracks of a room 3 to 8 m deep, seen by a camera of so many degrees across whose hand turns
+    it by ``turn`` degrees rms and moves it by ``walk`` metres rms; places are sure to 0.12 px."""
+    rng = np.random.default_rng(seed)
+    focal = canvas.half[0] / np.tan(np.radians(degrees) / 2)
+
+    def swaying(frames: float, rms: float) -> np.ndarray:
+        path = gaussian_filter1d(rng.standard_normal((n, 3)), frames, axis=0)
+        return rms * (path - path.mean(axis=0)) / path.std(axis=0)
+
+    turns = Rotation.from_rotvec(np.radians(0.8 * swaying(6, turn) + 0.25 * swaying(2, turn)))
+    where = swaying(4, walk)
+    deep = np.where(rng.random(700) < 0.6, 6.0, rng.uniform(3, 8, 700))
+    points = np.stack([rng.uniform(-9, 9, 700), rng.uniform(-5, 5, 700), deep], axis=-1)
+    distortion = Distortion("brown", (k1, 0.0, 0.0, 0.0))
+    places = np.full((n, 700, 2), np.nan)
+    for t in range(n):
+        seen = turns[t].inv().apply(points - where[t])
+        before = seen[:, 2] > 0.3
+        away = np.where(before, seen[:, 0] + 1j * seen[:, 1], 0) / np.where(before, seen[:, 2], 1)
+        plane = focal * distortion.distort(away)
+        plane = plane + 0.12 * (rng.standard_normal(700) + 1j * rng.standard_normal(700))
+        inside = (np.abs(plane.real) < canvas.half[0]) & (np.abs(plane.imag) < canvas.half[1])
+        shown = before & inside
+        places[t, shown] = canvas.to_pixels(plane[shown])
+    return Tracks.from_places(places, np.arange(n) / 30)
+
+
+def told(tracks: Tracks, canvas: Canvas = CANVAS) -> AngleOfView:
+    return angle_of_view(tracks, canvas, pairwise_motion(tracks, canvas, "similarity"))
+
+
+@pytest.mark.parametrize("degrees", [35.0, 60.0, 95.0])
+def test_a_camera_that_turns_tells_its_angle(degrees):
+    angle = told(filmed(1, degrees))
+    assert angle.across == pytest.approx(degrees, rel=0.005)
+    assert abs(angle.across - degrees) < 2 * angle.error
+    assert angle.k == ()
+    assert f"tells {angle.across:.1f}°" in angle.words
+
+
+@pytest.mark.parametrize("seed", [0, 1, 2, 3])
+def test_travel_does_not_lead_it_astray(seed):
+    angle = told(filmed(seed, walk=0.03))
+    assert angle.across == pytest.approx(60, rel=0.03)
+    assert abs(angle.across - 60) < 2 * angle.error
+
+
+def test_a_lens_that_bends_is_told_from_one_that_does_not():
+    angle = told(filmed(2, k1=-0.15))
+    assert "its lens bends straight lines (k1 -0.1" in angle.words
+    assert angle.k[0] == pytest.approx(-0.15, abs=0.01)
+    # What the recorded picture takes in is more than the straight one would.
+    rim = Distortion("brown", (-0.15, 0.0, 0.0, 0.0)).undistort(np.array([np.tan(np.pi / 6) + 0j]))
+    assert angle.across == pytest.approx(2 * np.degrees(np.arctan(rim[0].real)), rel=0.005)
+
+
+@pytest.mark.parametrize(("turn", "walk"), [(0.01, 0.0), (0.02, 0.1)])
+def test_a_camera_that_does_not_turn_tells_nothing(turn, walk):
+    angle = told(filmed(3, turn=turn, walk=walk))
+    assert not angle.told
+    assert angle.across == 0
+    assert "cannot be told from this clip: " in angle.words
+
+
+def test_other_shapes_and_sizes_tell_it_as_well():
+    canvas = Canvas(640, 480)
+    assert told(filmed(4, 50.0, canvas=canvas), canvas).across == pytest.approx(50, rel=0.01)
+
+
+def test_rotation_goes_by_what_the_clip_tells_and_says_so():
+    tracks = filmed(5)
+    turning = with_settings(Treatment(), ["motion.model=rotation"])
+    estimates = Estimates(tracks, CANVAS)
+    motion = motion_for(estimates, turning)
+    assert isinstance(motion.steps, Rotations)
+    focal = CANVAS.half[0] / np.tan(np.radians(30))
+    assert float(motion.steps.camera.focal) == pytest.approx(focal, rel=0.01)
+    assert motion.angle == estimates.angle()
+    assert solve(motion, CANVAS, turning).report["angle_told"] == motion.angle.words
+    # Who knows better is believed, and a model that needs no angle asks for none.
+    given = motion_for(estimates, with_settings(turning, ["motion.angle_of_view=40"]))
+    assert float(given.steps.camera.focal) > 1.4 * focal
+    assert given.angle is None
+    assert motion_for(estimates, Treatment()).angle is None
+
+
+def test_the_clip_can_decide_on_rotation():
+    tracks = filmed(6)
+    deciding = with_settings(Treatment(), ["motion.model=decide"])
+    motion = motion_for(Estimates(tracks, CANVAS), deciding)
+    assert motion.model == "rotation"
+    assert motion.choice.left["rotation"] < 0.4 * motion.choice.left["similarity"]
+
+
+def test_a_measure_writes_it_down():
+    tracks = filmed(7)
+    motion = pairwise_motion(tracks, CANVAS, "similarity")
+    angle = angle_of_view(tracks, CANVAS, motion)
+    written = measure_report(motion, CANVAS, None, angle)["angle_of_view"]
+    assert written["across"] == round(angle.across, 2)
+    assert written["standard_error"] == round(angle.error, 2)
+    nothing = measure_report(motion, CANVAS, None, AngleOfView(why="why not"))["angle_of_view"]
+    assert nothing["across"] is None
+    assert "why not" in nothing["words"]
+
+
+def test_pairs_may_lie_further_apart():
+    tracks = filmed(8, n=12)
+
+    def places(frame: int, gap: int, which: str) -> dict[int, complex]:
+        pairs = correspondences(tracks, CANVAS, np.array([frame]), gap=gap)
+        seen = pairs.valid
+        return dict(zip(pairs.mark[seen].tolist(), getattr(pairs, which)[seen], strict=True))
+
+    far, near = places(8, 4, "before"), places(5, 1, "before")  # both are of frame 4
+    assert len(far.keys() & near.keys()) > 50
+    assert all(far[mark] == near[mark] for mark in far.keys() & near.keys())
+    later, next_to = places(8, 4, "after"), places(8, 1, "after")
+    assert all(later[mark] == next_to[mark] for mark in later.keys() & next_to.keys())
