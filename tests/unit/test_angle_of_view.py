@@ -19,11 +19,12 @@ from keen_horizon.core.tracking.tracks import Tracks
 from keen_horizon.core.treatment import Treatment, with_settings
 
 CANVAS = Canvas(1280, 720)
+STRAIGHT, BARREL = Distortion(), Distortion("brown", (-0.15, 0.0, 0.0, 0.0))
 
 
 def filmed(
-    seed: int, degrees: float = 60.0, *, turn: float = 3.0, walk: float = 0.0, k1: float = 0.0,
-    n: int = 120, canvas: Canvas = CANVAS,
+    seed: int, degrees: float = 60.0, *, turn: float = 3.0, walk: float = 0.0,
+    lens: Distortion = STRAIGHT, n: int = 120, canvas: Canvas = CANVAS,
 ) -> Tracks:  # fmt: skip
     """Tracks of a room 3 to 8 m deep, seen by a camera of so many degrees across whose hand turns
     it by ``turn`` degrees rms and moves it by ``walk`` metres rms; places are sure to 0.12 px."""
@@ -38,13 +39,12 @@ def filmed(
     where = swaying(4, walk)
     deep = np.where(rng.random(700) < 0.6, 6.0, rng.uniform(3, 8, 700))
     points = np.stack([rng.uniform(-9, 9, 700), rng.uniform(-5, 5, 700), deep], axis=-1)
-    distortion = Distortion("brown", (k1, 0.0, 0.0, 0.0))
     places = np.full((n, 700, 2), np.nan)
     for t in range(n):
         seen = turns[t].inv().apply(points - where[t])
         before = seen[:, 2] > 0.3
         away = np.where(before, seen[:, 0] + 1j * seen[:, 1], 0) / np.where(before, seen[:, 2], 1)
-        plane = focal * distortion.distort(away)
+        plane = focal * lens.distort(away)
         plane = plane + 0.12 * (rng.standard_normal(700) + 1j * rng.standard_normal(700))
         inside = (np.abs(plane.real) < canvas.half[0]) & (np.abs(plane.imag) < canvas.half[1])
         shown = before & inside
@@ -73,12 +73,23 @@ def test_travel_does_not_lead_it_astray(seed):
 
 
 def test_a_lens_that_bends_is_told_from_one_that_does_not():
-    angle = told(filmed(2, k1=-0.15))
+    angle = told(filmed(2, lens=BARREL))
     assert "its lens bends straight lines (k1 -0.1" in angle.words
     assert angle.k[0] == pytest.approx(-0.15, abs=0.01)
     # What the recorded picture takes in is more than the straight one would.
-    rim = Distortion("brown", (-0.15, 0.0, 0.0, 0.0)).undistort(np.array([np.tan(np.pi / 6) + 0j]))
+    rim = BARREL.undistort(np.array([np.tan(np.pi / 6) + 0j]))
     assert angle.across == pytest.approx(2 * np.degrees(np.arctan(rim[0].real)), rel=0.005)
+
+
+def test_two_coefficients_are_told_where_one_is_not_enough():
+    angle = told(filmed(9, 78.0, lens=Distortion("brown", (-0.3, 0.22, 0.0, 0.0))))
+    assert angle.k == pytest.approx((-0.3, 0.22), abs=0.03)
+
+
+def test_a_fisheye_is_not_taken_for_what_it_is_not():
+    angle = told(filmed(10, 95.0, lens=Distortion("fisheye")))
+    true = 2 * np.degrees(np.tan(np.radians(47.5)))  # its radius is the angle itself
+    assert not angle.told or abs(angle.across - true) < 2 * angle.error
 
 
 @pytest.mark.parametrize(("turn", "walk"), [(0.01, 0.0), (0.02, 0.1)])

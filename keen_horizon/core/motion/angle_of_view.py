@@ -32,7 +32,8 @@ from .camera_motion import SURE, AngleOfView, CameraMotion
 from .robust_fit import FADE_END, fade
 
 GAPS = (2, 4, 8, 16)  # frames between the two of a pair; the first that tells enough is taken
-PAIRS = 120  # of them, at most, that are looked at
+PAIRS = 90  # of them, at most, that are looked at
+TRACKS = 160  # of a pair, at most
 ENOUGH = 40  # pairs for a gap to be taken
 FEWEST = 6  # pairs, and tracks of a pair, below which nothing is told
 SURVIVE = 0.4  # of the tracks of neighbouring frames, that a gap must leave
@@ -47,6 +48,7 @@ TOGETHER = 15  # frames whose errors may hang together
 CAUTION = (
     2.0  # times the error that pairs of one clip show: clips of walking cameras stray that far
 )
+AGREE = 0.45  # share of tracks below which a fisheye, say, is taken for what it is not
 TOLD = 0.05  # relative standard error of the focal length up to which it is told
 SUSPECT = 0.2  # of slides against turns, by which turns and slides that go together may mislead
 SURE_BEND = 2.5  # standard errors of a coefficient of distortion from which on it is believed
@@ -87,6 +89,8 @@ def angle_of_view(tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> Angle
         if abs(bent.camera[-1]) > SURE_BEND * own[-1]:
             fit, errors = bent, own
     errors[0] = np.hypot(errors[0], SUSPECT * fit.sliding)
+    if fit.agreed < AGREE:
+        return AngleOfView(why="most of it does not move as before a camera that turns")
     if errors[0] > TOLD or not NARROWEST < fit.degrees < WIDEST:
         return AngleOfView(why="its turns are too small, or too much mixed with its travel")
     error = float(np.degrees(np.sin(np.radians(fit.degrees)) * errors[0]))
@@ -127,7 +131,8 @@ def _pairs(
             continue
         frames = frames[known]
         both = np.stack([flow[frames - gap], flow[frames]], axis=1)
-        best = pairs[known], frames, between[chosen[known]], both
+        thinned = pairs[known, :: -(-pairs.valid.shape[1] // TRACKS)]
+        best = thinned, frames, between[chosen[known]], both
         if len(known) >= ENOUGH:
             break
     return best
@@ -166,6 +171,7 @@ class _Fit:
     slopes: Real | None = None  # (p, k) of the cost, by pair, in the camera's parameters
     bends: Real | None = None  # (k, k) its second derivative
     noise: float = 0.0
+    agreed: float = 0.0  # share of the tracks that move so
 
     @classmethod
     def begun(
@@ -278,6 +284,7 @@ class _Fit:
             camera=self.camera + change,
             price=np.maximum(var, 1e-6),
             cost=float(evidence),
+            agreed=float(weight.sum() / max(pairs.valid.sum(), 1)),
             slopes=slopes,
             bends=bends,
             noise=noise,

@@ -25,8 +25,9 @@ class Correspondences:
     record: Indices  # and of the later one's
     mark: Indices  # its number
 
-    def __getitem__(self, rows: Indices) -> Correspondences:
-        return Correspondences(*(getattr(self, f.name)[rows] for f in fields(self)))
+    def __getitem__(self, part: Indices | tuple[Indices, slice]) -> Correspondences:
+        """Some pairs, or some pairs and some of their places."""
+        return Correspondences(*(getattr(self, f.name)[part] for f in fields(self)))
 
 
 def correspondences(
