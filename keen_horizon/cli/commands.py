@@ -100,8 +100,10 @@ def _measure(options: argparse.Namespace) -> None:
     with measured(options, found) as tracks:
         motion = pairwise_motion(tracks, canvas, options.model)
         readout = estimate_readout(tracks, canvas, motion)
-        seen = motion if options.model == "similarity" else None
-        angle = angle_of_view(tracks, canvas, seen or pairwise_motion(tracks, canvas, "similarity"))
+        similar = motion
+        if options.model != "similarity":
+            similar = pairwise_motion(tracks, canvas, "similarity")
+        angle = angle_of_view(tracks, canvas, similar)
         write_json(options.json, pipeline.measure_report(motion, canvas, readout, angle))
 
 

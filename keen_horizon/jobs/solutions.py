@@ -171,11 +171,7 @@ class KeptEstimates(Estimates):
 
     def angle(self) -> AngleOfView:
         key = _key("angles", self._measure.folder_key)
-        kept = kept_in(self._solver.store, key, AngleOfView)
-        if kept is None:
-            kept = super().angle()
-            self._solver.store_value(key, kept)
-        return kept
+        return self._in_vault(key, AngleOfView, super().angle)
 
     def groups(self) -> list[TrackGroup]:
         return self._solver.groups.find(self._measure.folder_key, super().groups)
@@ -188,16 +184,15 @@ class KeptEstimates(Estimates):
         return _WindowEstimates(self, start, stop)
 
     def _kept(self, key: str, make: Callable[[], CameraMotion]) -> CameraMotion:
-        """A motion that takes long enough to be kept in the vault."""
+        """A motion that takes long enough to be kept in the vault, and in memory."""
+        return self._solver.motions.find(key, lambda: self._in_vault(key, CameraMotion, make))
 
-        def found() -> CameraMotion:
-            kept = kept_in(self._solver.store, key, CameraMotion)
-            if kept is None:
-                kept = make()
-                self._solver.store_value(key, kept)
-            return kept
-
-        return self._solver.motions.find(key, found)
+    def _in_vault(self, key: str, kind: type[Kept], make: Callable[[], Kept]) -> Kept:
+        kept = kept_in(self._solver.store, key, kind)
+        if kept is None:
+            kept = make()
+            self._solver.store_value(key, kept)
+        return kept
 
     def is_kept(self, treatment: Treatment) -> bool:
         return self._solver.is_undistorted(self._measure, treatment)

@@ -101,7 +101,7 @@ def test_a_point_is_placed_followed_and_held(fresh: Page):
     hold = report(fresh)["hold"]
     assert hold["points"] == 1
     assert hold["known_frames"] > 30
-    at = fresh.get_by_role("button", name="Hold it at")
+    at = fresh.get_by_role("button", name="Hold it at …")
     at.click()
     expect(at).to_have_attribute("aria-pressed", "true")
     drag(fresh, (x, y), (x + 15, y + 8))

@@ -4,7 +4,8 @@ When a camera turns, what is far from the middle moves more than the middle does
 angle of view is wide. Turns and the camera's focal length are therefore fitted together to where
 tracks went (bundle adjustment without points: Triggs, McLauchlan, Hartley, Fitzgibbon, *Bundle
 adjustment, a modern synthesis*, 1999; for turning cameras Hartley, *Self-calibration of stationary
-cameras*, IJCV 1997), with a first coefficient of distortion where the evidence carries it.
+cameras*, IJCV 1997), with the time between rows, and coefficients of distortion where the evidence
+carries them.
 
 A hand that turns a camera also moves it. What that does to the dominant depth, a small *slide* of
 the picture (shift and scale), is fitted with each turn and priced by how large slides of this clip
@@ -17,18 +18,19 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from ..geometry.canvas import Canvas
 from ..geometry.distortion import Distortion
 from ..geometry.motion import cumulative_pose
 from ..geometry.pinhole import Pinhole
 from ..geometry.projection import LensProjection, Projection
+from ..geometry.rotation import Rotations
 from ..geometry.similarity import Similarities
 from ..tracking.correspondences import Correspondences, correspondences
 from ..tracking.tracks import Tracks
-from ..types import Complex, Indices, Real
+from ..types import Complex, Indices, Rays, Real
 from .camera_motion import SURE, AngleOfView, CameraMotion
+from .model_selection import turns_from
 from .robust_fit import FADE_END, fade
 
 GAPS = (2, 4, 8, 16)  # frames between the two of a pair; the first that tells enough is taken
@@ -45,9 +47,7 @@ MOST_CHANGE = np.array([0.3, 0.5, 0.1, 0.1])  # of each parameter of the camera,
 LEVEL = 1e-6  # added to the normal equations: what nothing tells stays as it was
 SLIDE = 0.1  # of what the picture's middle moves by, that slides are taken for at first
 TOGETHER = 15  # frames whose errors may hang together
-CAUTION = (
-    2.0  # times the error that pairs of one clip show: clips of walking cameras stray that far
-)
+CAUTION = 2.0  # times the error that a clip's own pairs show: clips of walking cameras stray so far
 AGREE = 0.45  # share of tracks below which a fisheye, say, is taken for what it is not
 TOLD = 0.05  # relative standard error of the focal length up to which it is told
 SUSPECT = 0.2  # of slides against turns, by which turns and slides that go together may mislead
@@ -179,10 +179,9 @@ class _Fit:
         degrees: float,
     ) -> _Fit:  # fmt: skip
         """A camera of so many degrees across that turns, and does not slide."""
-        zero = np.zeros(len(between))
-        roll, across, updown = np.angle(between.a), between.b.real, between.b.imag
-        moves = np.stack([roll, across, updown, zero, zero, zero], axis=-1)
-        focal = canvas.half[0] / np.tan(np.radians(degrees) / 2)
+        focal = float(canvas.half[0] / np.tan(np.radians(degrees) / 2))
+        turns = turns_from(between, Pinhole(focal)).log()
+        moves = np.concatenate([turns, np.zeros_like(turns)], axis=1)
         price = np.full(3, (SLIDE * float(np.sqrt((np.abs(between.b) ** 2).mean()))) ** 2)
         return cls(pairs, canvas, flow, moves, np.array([np.log(focal), 0.0]), price)
 
@@ -209,22 +208,31 @@ class _Fit:
             return LensProjection(Distortion("brown", k), focal)
         return Pinhole(focal)
 
-    def _predicted(self, moves: Real, camera: Real) -> Complex:
-        """``(p, m)`` where each track should be seen in the later frame."""
-        projection, focal = self._projection(camera), np.exp(camera[0])
-        roll, across, updown = moves[:, :3].T
-        w = np.stack([-updown / focal, across / focal, roll], axis=-1)
-        turns = Rotation.from_rotvec(w).as_matrix()
+    def _rays(self, camera: Real) -> Rays:
+        """``(p, m, 3)`` of what is seen in the earlier frame."""
         # A row is read earlier or later than its frame's own time, and seen where it was then.
-        late = camera[1] / (2 * self.canvas.half[1])
-        seen = self.pairs.before - _run(self.flow[:, 0], late * self.pairs.before.imag)
-        rays = projection.to_rays(seen) @ turns.swapaxes(1, 2)
-        right, down, growth = moves[:, 3:].T
-        plane = projection.to_plane(rays) * (1 + growth / self.canvas.radius)[:, None]
-        plane = plane + (right + 1j * down)[:, None]
-        return np.asarray(
-            np.nan_to_num(plane + _run(self.flow[:, 1], late * self.pairs.after.imag))
-        )
+        late = self._late(camera) * self.pairs.before.imag
+        return self._projection(camera).to_rays(self.pairs.before - _run(self.flow[:, 0], late))
+
+    def _turned(self, rays: Rays, moves: Real, camera: Real) -> Complex:
+        """``(p, m)`` where the turns alone put them."""
+        turns = Rotations.none(1, Pinhole(float(np.exp(camera[0])))).exp(moves[:, :3])
+        return np.nan_to_num(self._projection(camera).to_plane(turns.to_source(rays)))
+
+    def _slid(self, turned: Complex, camera: Real) -> Complex:
+        """``(p, m)`` where each track should be seen in the later frame."""
+        late = self._late(camera) * self.pairs.after.imag
+        right, down = self.moves[:, 3:5].T
+        slide = (right + 1j * down)[:, None]
+        return np.asarray(turned * self._growth + slide + _run(self.flow[:, 1], late))
+
+    @property
+    def _growth(self) -> Real:
+        return 1 + self.moves[:, 5:] / self.canvas.radius
+
+    def _late(self, camera: Real) -> float:
+        """Frames by which a row is read later than the one above it, one scene unit on."""
+        return float(camera[1] / (2 * self.canvas.half[1]))
 
     def settled(self, widths: tuple[float, ...]) -> _Fit:
         """The fit after a round for each width of the fade."""
@@ -233,26 +241,32 @@ class _Fit:
             fit = fit._round(width * FADE_END * self.canvas.radius)
         return fit
 
-    def _derivatives(self, moved: Complex) -> Complex:
-        """``(p, m, 6 + k)`` of :meth:`_predicted`, which gives ``moved`` here."""
+    def _linearised(self) -> tuple[Complex, Complex]:
+        """``(p, m)`` where each track should be seen, and ``(p, m, 6 + k)`` the derivatives."""
+        rays = self._rays(self.camera)
+        turned = self._turned(rays, self.moves, self.camera)
+        moved = self._slid(turned, self.camera)
         columns = []
-        for i, unit in enumerate((1 / self.canvas.radius, 1, 1, 1, 1, 1)):
+        for i, unit in enumerate((1 / self.canvas.radius, 1, 1)):
             other = self.moves.copy()
             other[:, i] += SMALL * unit
-            columns.append((self._predicted(other, self.camera) - moved) / (SMALL * unit))
+            change = self._turned(rays, other, self.camera) - turned
+            columns.append(self._growth * change / (SMALL * unit))
+        one = np.ones_like(turned)
+        columns += [one, 1j * one, turned / self.canvas.radius]
         for i in range(len(self.camera)):
             nearby = self.camera.copy()
             nearby[i] += SMALL
-            columns.append((self._predicted(self.moves, nearby) - moved) / SMALL)
-        return np.stack(columns, axis=-1)
+            turned = self._turned(self._rays(nearby), self.moves, nearby)
+            columns.append((self._slid(turned, nearby) - moved) / SMALL)
+        return moved, np.stack(columns, axis=-1)
 
     def _round(self, width: float) -> _Fit:
         """One step of Gauss and Newton in all parameters; then slides are priced anew."""
         pairs, k = self.pairs, len(self.camera)
-        moved = self._predicted(self.moves, self.camera)
+        moved, j = self._linearised()
         miss = np.where(pairs.valid, pairs.after - moved, 0)
         weight = pairs.valid * fade(np.abs(miss), width)
-        j = self._derivatives(moved)
         seen = max(float(weight.sum()), 1e-9)
         noise = max(float((weight * np.abs(miss) ** 2).sum()) / (2 * seen), 1e-9)
         both = np.concatenate([j.real, j.imag], axis=1)

@@ -234,8 +234,9 @@ def _hold_notes(
     if report["lost"]:
         runs = [f"{a} to {b}" if b > a else f"{a}" for a, b in report["lost"]]
         where = ", ".join(runs[:LOST_SAID]) + (" and elsewhere" if len(runs) > LOST_SAID else "")
+        frames = "frame" if report["known_frames"] == len(solved.motion) - 1 else "frames"
         said.append(
-            f"The held point is not known in frames {where}; place it there by hand, and it is "
+            f"The held point is not known in {frames} {where}; place it there by hand, and it is "
             "followed on."
         )
     if report["strays"] > STRAYS * solved.scene.canvas.height / 720:

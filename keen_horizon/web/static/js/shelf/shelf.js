@@ -39,6 +39,18 @@ function described(card) {
   };
 }
 
+/**
+ * The files that were dropped, or chosen: the field is then free for the same ones again.
+ * @param {Event} event
+ */
+function filesOf(event) {
+  if (event instanceof DragEvent) return [...(event.dataTransfer?.files ?? [])];
+  const input = /** @type {HTMLInputElement} */ (event.target);
+  const files = [...(input.files ?? [])];
+  input.value = "";
+  return files;
+}
+
 /** @typedef {{ id: number, name: string, clips: ReturnType<typeof described>[] }} Shoot */
 /** @typedef {import("./upload.js").Upload} Upload */
 
@@ -120,43 +132,21 @@ component("shelf", () => ({
   },
 
   /**
-   * @param {Event} event
+   * @param {Event} event dropped or chosen
    * @param {Shoot} shoot
    */
-  pick(event, shoot) {
-    const input = /** @type {HTMLInputElement} */ (event.target);
-    this.add([...(input.files ?? [])], shoot);
-    input.value = "";
-  },
-
-  /**
-   * @param {DragEvent} event
-   * @param {Shoot} shoot
-   */
-  drop(event, shoot) {
+  bring(event, shoot) {
     this.over = false;
-    this.add([...(event.dataTransfer?.files ?? [])], shoot);
-  },
-
-  /** @param {DragEvent} event */
-  dropAnywhere(event) {
-    this.over = false;
-    return this.addAnywhere([...(event.dataTransfer?.files ?? [])]);
-  },
-
-  /** @param {Event} event */
-  pickFirst(event) {
-    const input = /** @type {HTMLInputElement} */ (event.target);
-    const files = [...(input.files ?? [])];
-    input.value = "";
-    return this.addAnywhere(files);
+    return this.add(filesOf(event), shoot);
   },
 
   /**
    * To the first shoot, which is made if there is none.
-   * @param {File[]} files
+   * @param {Event} event dropped beside the shoots, or chosen where there is none
    */
-  async addAnywhere(files) {
+  async bringAnywhere(event) {
+    this.over = false;
+    const files = filesOf(event);
     if (!files.length) return;
     if (!this.shoots.length) {
       await this.guard(() => post("/shoots", { name: "First shoot" }));

@@ -8,7 +8,7 @@ const TICKS = [0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800]; // 
 /** @type {Record<string, number>} least span of a component, so that noise is not drawn large */
 const LEAST = { across: 4, updown: 4, roll: 0.2, size: 0.4 };
 /** @param {number} ratio device pixels per css px */
-const FONT = (ratio) => `${11 * ratio}px "IBM Plex Mono", monospace`;
+const fontAt = (ratio) => `${11 * ratio}px "IBM Plex Mono", monospace`;
 
 /**
  * @typedef {object} StripData
@@ -338,7 +338,7 @@ export class Strip {
    * @param {string} colour
    */
   label(pen, text, x, y, colour) {
-    pen.font = FONT(this.ratio);
+    pen.font = fontAt(this.ratio);
     pen.textBaseline = "middle";
     pen.fillStyle = this.colour(colour);
     pen.fillText(text, x, y);
@@ -354,7 +354,7 @@ export class Strip {
    */
   caption(pen, text, x, colour, line = x) {
     const r = this.ratio;
-    pen.font = FONT(r);
+    pen.font = fontAt(r);
     const width = pen.measureText(text).width;
     const left = pen.textAlign === "right" ? x - width : x;
     const [from, to] = [left - 3 * r, left + width + 3 * r];
