@@ -14,9 +14,10 @@ from keen_horizon.core.geometry.displacement import DisplacementGrid
 from keen_horizon.core.geometry.motion import Motion
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.decode import Picture
+from keen_horizon.core.motion.background_flow import background_flow
 from keen_horizon.core.motion.camera_motion import CameraMotion
 from keen_horizon.core.motion.point_tracker import follow_point
-from keen_horizon.core.motion.rolling_shutter import estimate_readout
+from keen_horizon.core.motion.readout import estimate_readout
 from keen_horizon.core.path.edge_fill_plan import Lenders
 from keen_horizon.core.picture.edge_fill import warp_with_lenders
 from keen_horizon.core.picture.warp import sampler_of, warp_mask
@@ -305,7 +306,8 @@ def shutters(folder: Path) -> list[Row]:
     say("rolling shutter")
     take = tender_deck(fisheye=False)
     deck = measure_take(take, folder / "deck")
-    found = estimate_readout(deck.tracks, deck.canvas, deck.motion)
+    flow = background_flow(deck.tracks, deck.canvas, deck.motion)
+    found = estimate_readout(deck.tracks, deck.motion, flow)
     off = abs(found.ms / (1000 * READOUT) - 1)
     before = skew(take, deck.canvas, None)
     left = {}
@@ -315,9 +317,9 @@ def shutters(folder: Path) -> list[Row]:
         left[strong] = skew(take, deck.canvas, motion.rows)
     cut = {name: 100 * (1 - value / before) for name, value in left.items()}
     return [
-        Row("readout time, tender deck", "within 10 %",
+        Row("readout time, tender deck", "within 5 %",
             f"{found.ms:.1f} ms of {1000 * READOUT:.0f} ({100 * off:.1f} % off; said to be sure to "
-            f"{found.sure:.1f} ms)", off <= 0.1),
+            f"{found.sure:.1f} ms)", off <= 0.05),
         Row("skew of verticals, tender deck, vibration too", "cut by ≥ 85 %",
             f"{cut['true']:.0f} % ({before:.2f} → {left['true']:.2f} px)", cut["true"] >= 85,
             f"by the camera's path alone, which an engine at 43 Hz is too fast for: "

@@ -6,6 +6,7 @@ import argparse
 import json
 import os
 import sys
+import tempfile
 import time
 from dataclasses import asdict
 from pathlib import Path
@@ -15,19 +16,17 @@ from ..core.errors import KeenError
 from ..core.media.encode import QUALITIES, Encoding
 from ..core.media.mp4 import CONTAINERS
 from ..core.media.probe import scan
-from ..core.motion.angle_of_view import angle_of_view
-from ..core.motion.pairwise import pairwise_motion
-from ..core.motion.rolling_shutter import estimate_readout
 from ..core.pipeline.cost_curve import starts
 from ..core.pipeline.render_clip import drawing_of
+from ..core.stations.motion import MOTION
 from ..core.treatment import Treatment, schema
 from ..core.treatment.schema import settings_table
 from . import lens
 from .options import (
     Meter,
     measured,
-    motion_of,
     range_of,
+    treated,
     treatment_of,
     with_care,
     with_range,
@@ -63,7 +62,8 @@ def _parser() -> argparse.ArgumentParser:
     verb.add_argument("input", type=Path)
     with_range(verb)
     verb.add_argument("--json", type=Path, required=True, metavar="OUT.json")
-    verb.add_argument("--model", choices=["shift", "similarity"], default="similarity")
+    models = list(MOTION.facts["model"].choices)
+    verb.add_argument("--model", choices=models, default="decide")
     with_care(verb)
     verb.set_defaults(run=_measure)
 
@@ -98,24 +98,21 @@ def _measure(options: argparse.Namespace) -> None:
     found = scan(options.input)
     canvas = found.probe.canvas
     with measured(options, found) as tracks:
-        motion = pairwise_motion(tracks, canvas, options.model)
-        readout = estimate_readout(tracks, canvas, motion)
-        similar = motion
-        if options.model != "similarity":
-            similar = pairwise_motion(tracks, canvas, "similarity")
-        angle = angle_of_view(tracks, canvas, similar)
+        estimates = pipeline.Estimates(tracks, canvas)
+        motion = pipeline.motion_for(estimates, Treatment().changed(MOTION, model=options.model))
+        readout, angle = estimates.readout(), estimates.angle()
         write_json(options.json, pipeline.measure_report(motion, canvas, readout, angle))
 
 
 def _correct(options: argparse.Namespace) -> None:
     found = scan(options.input)
-    treatment = treatment_of(options, found)
+    treatment_of(options, found)  # what is wrong with it is said before anything is measured
     _check_output(options)
     first, _ = range_of(options, found)
     started = time.perf_counter()
     with measured(options, found) as tracks:
         measured_at = time.perf_counter()
-        motion = motion_of(options, found, tracks, treatment)
+        treatment, motion = treated(options, found, tracks)
         solution = pipeline.solve(motion, found.probe.canvas, treatment)
     solved_at = time.perf_counter()
     rendered = pipeline.render(
@@ -128,12 +125,19 @@ def _correct(options: argparse.Namespace) -> None:
         lines=options.lines,
         progress=Meter("rendering"),
     )
+    rendered_at = time.perf_counter()
+    again = None
+    if options.report:
+        with tempfile.TemporaryDirectory(prefix="keen-") as room:
+            view = solution.chain.view
+            again = pipeline.measured_again(options.output, view, Path(room), Meter("checking"))
     seconds = {
         "measure": measured_at - started,
         "solve": solved_at - measured_at,
-        "render": time.perf_counter() - solved_at,
+        "render": rendered_at - solved_at,
+        "check": time.perf_counter() - rendered_at,
     }
-    report = pipeline.correction_report(solution, treatment, rendered, seconds)
+    report = pipeline.correction_report(solution, treatment, rendered, seconds, again)
     for note in report["notes"]:
         print(note, file=sys.stderr)
     if options.report:
@@ -158,9 +162,9 @@ def _check_output(options: argparse.Namespace) -> None:
 
 def _cost(options: argparse.Namespace) -> None:
     found = scan(options.input)
-    treatment = treatment_of(options, found)
+    treatment_of(options, found)  # as in a correction
     with measured(options, found) as tracks:
-        motion = motion_of(options, found, tracks, treatment)
+        treatment, motion = treated(options, found, tracks)
         curve = pipeline.cost_curve(motion, found.probe.canvas, treatment)
     write_json(
         options.json,

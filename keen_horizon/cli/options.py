@@ -44,9 +44,16 @@ def with_range(verb: argparse.ArgumentParser) -> None:
     verb.add_argument("--range", metavar="A:B", help="first and last frame, both included")
 
 
-def treatment_of(options: argparse.Namespace, found: Scan) -> Treatment:
-    """The treatment that the options ask for."""
-    treatment = read(options.treatment) if options.treatment else Treatment()
+def treatment_of(
+    options: argparse.Namespace, found: Scan, estimates: pipeline.Estimates | None = None
+) -> Treatment:
+    """The treatment that the options ask for. Where they name none, it begins as a new clip's does,
+    once there are ``estimates``."""
+    treatment = Treatment()
+    if options.treatment:
+        treatment = read(options.treatment)
+    elif estimates is not None:
+        treatment = pipeline.first_treatment(estimates)
     if options.lens is not None:
         treatment = with_lens(treatment, options.lens, found.probe.canvas)
     return with_settings(treatment, options.set)
@@ -118,12 +125,13 @@ class _FileEstimates(pipeline.Estimates):
         )
 
 
-def motion_of(
-    options: argparse.Namespace, found: Scan, tracks: Tracks, treatment: Treatment
-) -> CameraMotion:
-    """The motion that a treatment stands on."""
+def treated(
+    options: argparse.Namespace, found: Scan, tracks: Tracks
+) -> tuple[Treatment, CameraMotion]:
+    """The treatment of a measured input, and the motion that it stands on."""
     estimates = _FileEstimates(tracks, options.input, found)
-    return pipeline.motion_for(estimates, treatment.in_force())
+    treatment = treatment_of(options, found, estimates)
+    return treatment, pipeline.motion_for(estimates, treatment)
 
 
 def write_json(path: Path, data: dict[str, Any]) -> None:

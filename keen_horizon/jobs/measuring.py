@@ -7,9 +7,12 @@ from dataclasses import dataclass
 
 from sqlalchemy import ColumnElement, and_, select
 from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
 
 from ..core import pipeline
 from ..core.pipeline import first_treatment
+from ..core.pipeline.decide_model import CALMS
+from ..core.stations.motion import MOTION
 from ..store import treatments
 from ..store.models import Clip, Measure, now
 from .kind import QUICK, JobKind, Task
@@ -33,19 +36,24 @@ class _Range:
 def measure(task: Task) -> None:
     details = task.details
     range_ = _Range(int(details["first"]), int(details["last"]), bool(details.get("closer", False)))
+    started = time.monotonic()
     made = _measured(task, range_)
-    motion = task.solver.estimates(task.recording, made).recorded("similarity")
-    canvas = task.scan.probe.canvas
+    estimates = task.solver.estimates(task.recording, made)
+    first = first_treatment(estimates)
+    for calm in CALMS:  # so that no slider waits for a choice of model
+        pipeline.motion_for(estimates, first.changed(MOTION, calm=calm))
+    made.seconds = time.monotonic() - started
+    # Both at once: whoever sees the measure sees the treatment that belongs to it.
     with task.database.session.begin() as session:
+        _keep(session, made)
         wanted = range_.clips(task.recording.id)
         for clip in session.scalars(select(Clip).where(wanted, Clip.revision_id.is_(None))):
-            treatments.change(session, clip, first_treatment(motion, canvas))
+            treatments.change(session, clip, first)
     _note_shake(task, range_)
 
 
 def _measured(task: Task, range_: _Range) -> Measure:
     """The pass over the pixels, kept with the fits that every treatment stands on."""
-    started = time.monotonic()
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         folder = room / "measure"
         pipeline.measure(
@@ -60,15 +68,16 @@ def _measured(task: Task, range_: _Range) -> Measure:
     estimates = task.solver.estimates(task.recording, made)
     for model in ("shift", "similarity"):
         estimates.recorded(model)
-    made.seconds = time.monotonic() - started
+    return made
+
+
+def _keep(session: Session, made: Measure) -> None:
     values = {
         column.name: getattr(made, column.name)
         for column in Measure.__table__.columns
         if column.name != "id"
     }
-    with task.database.session.begin() as session:
-        session.execute(insert(Measure).values(values).on_conflict_do_nothing())
-    return made
+    session.execute(insert(Measure).values(values).on_conflict_do_nothing())
 
 
 def _note_shake(task: Task, range_: _Range) -> None:

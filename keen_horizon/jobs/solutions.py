@@ -12,11 +12,19 @@ from zipfile import BadZipFile
 import numpy as np
 
 from ..core import stored
-from ..core.motion.camera_motion import AngleOfView, CameraMotion, PointTrack
+from ..core.motion.camera_motion import (
+    AngleOfView,
+    BackgroundFlow,
+    CameraMotion,
+    ModelChoice,
+    PointTrack,
+)
 from ..core.motion.held_point import HeldPoint
+from ..core.motion.readout import Readout
 from ..core.motion.robust_fit import BaseModel
 from ..core.pipeline import Estimates, Solution, motion_for, solve
-from ..core.pipeline.estimate_motion import base_model
+from ..core.pipeline.decide_model import decides, judged_at
+from ..core.pipeline.estimate_motion import Choosing, base_model
 from ..core.stations.lens import LENS
 from ..core.stations.lens.optics import bends
 from ..core.stations.motion import MOTION
@@ -30,7 +38,7 @@ from .cache import BoundedCache
 
 WINDOW = 600  # frames of a long clip that are solved at once, around the one on show
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
-EDITION = 10  # to be raised when anything comes out differently: all that is kept is then made anew
+EDITION = 11  # to be raised when anything comes out differently: all that is kept is then made anew
 MEGABYTE = 1_000_000
 Kept = TypeVar("Kept")
 
@@ -42,6 +50,7 @@ class Solver:
         self.store = store
         self.motions: BoundedCache[CameraMotion] = BoundedCache(128 * MEGABYTE)
         self.groups: BoundedCache[list[TrackGroup]] = BoundedCache(16 * MEGABYTE)
+        self.flows: BoundedCache[BackgroundFlow] = BoundedCache(64 * MEGABYTE)
         self.tracks: BoundedCache[Tracks] = BoundedCache(32 * MEGABYTE)
         self._solutions: BoundedCache[Solution] = BoundedCache(192 * MEGABYTE)
 
@@ -74,6 +83,7 @@ class Solver:
             not is_long(measure)
             and not self.to_follow(measure, treatment)
             and self.is_undistorted(measure, treatment)
+            and self.is_decided(measure, treatment)
         )
 
     def solve(self, recording: Recording, measure: Measure, treatment: Treatment) -> Solution:
@@ -147,6 +157,11 @@ class Solver:
         key = undistorted_key(measure, treatment, base_model(treatment.of(MOTION)))
         return self.motions.get(key) is not None or self.store.path(key).exists()
 
+    def is_decided(self, measure: Measure, treatment: Treatment) -> bool:
+        """Whether it is known which model the clip asks for, if that is up to the clip."""
+        treatment = self._followed(measure, treatment)
+        return not decides(treatment) or self.store.path(choice_key(measure, treatment)).exists()
+
     def store_value(self, key: str, value: object) -> None:
         with self.store.keeping(key) as part:
             stored.save(value, part)
@@ -172,6 +187,29 @@ class KeptEstimates(Estimates):
     def angle(self) -> AngleOfView:
         key = _key("angles", self._measure.folder_key)
         return self._in_vault(key, AngleOfView, super().angle)
+
+    def flow(self) -> BackgroundFlow:
+        key = _key("flows", self._measure.folder_key)
+        return self._solver.flows.find(
+            key, lambda: self._in_vault(key, BackgroundFlow, super(KeptEstimates, self).flow)
+        )
+
+    def readout(self) -> Readout:
+        key = _key("readouts", self._measure.folder_key)
+        return self._in_vault(key, Readout, super().readout)
+
+    def choice(self, treatment: Treatment, make: Choosing) -> ModelChoice:
+        key = choice_key(self._measure, treatment)
+        return self._in_vault(key, ModelChoice, lambda: make(self))
+
+    def known_choice(self, treatment: Treatment) -> ModelChoice | None:
+        return kept_in(self._solver.store, choice_key(self._measure, treatment), ModelChoice)
+
+    def by_model(self, treatment: Treatment, half: int | None = None) -> CameraMotion:
+        key = f"{motion_key(self._measure, treatment)} by half {half}"
+        return self._solver.motions.find(
+            key, lambda: super(KeptEstimates, self).by_model(treatment, half)
+        )
 
     def groups(self) -> list[TrackGroup]:
         return self._solver.groups.find(self._measure.folder_key, super().groups)
@@ -211,6 +249,16 @@ class _WindowEstimates(Estimates):
     def angle(self) -> AngleOfView:
         return self._whole.angle()
 
+    def flow(self) -> BackgroundFlow:
+        return self._whole.flow().window(*self._frames)
+
+    def readout(self) -> Readout:
+        return self._whole.readout()
+
+    def choice(self, treatment: Treatment, make: Choosing) -> ModelChoice | None:
+        # Somebody waits for these frames; until a worker has chosen, the plain fit stands in.
+        return self._whole.known_choice(treatment)
+
     def undistorted(self, treatment: Treatment, model: BaseModel) -> CameraMotion:
         if self._whole.is_kept(treatment):
             return self._whole.undistorted(treatment, model).window(*self._frames)
@@ -244,7 +292,15 @@ def _key(kind: str, *known: object) -> str:
 
 def motion_key(measure: Measure, treatment: Treatment) -> str:
     """What a motion depends on."""
+    if decides(treatment):
+        judged = digest(judged_at(treatment), "path")
+        return _key("motions", measure.folder_key, digest(treatment, "motion"), judged)
     return _key("motions", measure.folder_key, digest(treatment, "motion"))
+
+
+def choice_key(measure: Measure, treatment: Treatment) -> str:
+    """The vault key of a choice of model, which also depends on what models are judged at."""
+    return _key("choices", measure.folder_key, digest(judged_at(treatment), "path"))
 
 
 def undistorted_key(measure: Measure, treatment: Treatment, model: BaseModel) -> str:

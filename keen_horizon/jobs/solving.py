@@ -59,7 +59,7 @@ def price(task: Task) -> None:
 
 def shelf_figures(report: dict[str, Any]) -> dict[str, float]:
     """The few numbers a shelf card shows."""
-    names = ("shake_before", "shake_after", "shake_accuracy", "picture_kept")
+    names = ("shake_before", "shake_after", "shake_after_sure", "shake_accuracy", "picture_kept")
     return {name: report[name] for name in names}
 
 

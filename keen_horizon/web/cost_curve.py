@@ -8,8 +8,8 @@ from typing import Any
 from flask import Blueprint, Response, jsonify
 from sqlalchemy.orm import Session
 
-from ..core.pipeline.cost_curve import at_calm, starts
-from ..core.quality.scores import in_pixels
+from ..core.pipeline.cost_curve import at_calm, knee, starts
+from ..core.quality.scores import doubt, in_pixels
 from ..core.tracking.features import accuracy
 from ..core.treatment import parse
 from ..jobs.solving import PRICE, solving_details
@@ -20,6 +20,7 @@ from . import services
 from .jobs import asked_once, describe
 from .requests import body
 
+KNEE = "chosen from this clip's curve: from here on, more calm buys less than it costs"
 blueprint = Blueprint("cost", __name__, url_prefix="/clips/<int:clip_id>/cost")
 SOLVING = 0.1  # seconds spent on one answer, about; who wants more asks again
 
@@ -44,15 +45,20 @@ def curve(clip_id: int) -> Response:
             _versions(session, clip, measure, began + 2 * SOLVING) if complete else ([], False)
         )
         sure = accuracy(probe_of(clip.recording).canvas)
+        found = starts(points) if complete else []
+        best = knee(points) if complete else None
+        if best is not None and best not in found:
+            found = sorted([*found, best])
         return jsonify(
             points=[[p.calm, p.picture_kept, p.shake_after] for p in points],
             starts=[
                 {
                     "calm": p.calm,
+                    "why": KNEE if p == best else "",
                     "kept": f"keeps {p.picture_kept:.0f} %",
-                    "left": in_pixels(p.shake_after, sure),
+                    "left": in_pixels(p.shake_after, doubt(p.shake_after, sure)),
                 }
-                for p in (starts(points) if complete else [])
+                for p in found
             ],
             versions=versions,
             more=not all_known,

@@ -15,6 +15,7 @@ from ..core.geometry.angles import focal_of
 from ..core.geometry.canvas import Canvas
 from ..core.geometry.distortion import DISTORTION_MODELS, Distortion
 from ..core.stations.lens import LENS
+from ..core.stations.lens.by_motion import lens_by_motion, words_of
 from ..core.stations.lens.edge_fit import EdgeFit, fit_edges, straight_turns
 from ..core.stations.lens.optics import found_by, to_settings
 from ..core.stations.lens.settings import StraightEdge
@@ -63,6 +64,21 @@ def angle(clip_id: int) -> Response:
     fisheye = Distortion("fisheye")
     focal = focal_of(degrees, 1.0, own if shape is None else shape, fisheye)
     return jsonify(settings=found_by("angle", None, **to_settings(fisheye, focal), squeeze=squeeze))
+
+
+@blueprint.post("/motion")
+def motion(clip_id: int) -> Response:
+    """The lens that the clip's own motion tells of: settings, null where it tells of none that
+    bends, and what it tells."""
+    kit = services()
+    with kit.database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        measure = treatments.measured(session, clip)
+        told = kit.solver.estimates(clip.recording, measure).angle()
+        found = lens_by_motion(told, probe_of(clip.recording).canvas)
+        squeeze = squeeze_of(clip)
+    settings = None if found is None else found | {"squeeze": squeeze}
+    return jsonify(settings=settings, words=words_of(told))
 
 
 @blueprint.post("/look")

@@ -7,9 +7,7 @@ import math
 from flask import Blueprint, Response, jsonify
 from sqlalchemy.orm import Session
 
-from ..core.motion.rolling_shutter import estimate_readout
 from ..store import cameras, library, treatments
-from ..store.scans import probe_of
 from . import services
 from .requests import body
 
@@ -23,9 +21,7 @@ def readout(clip_id: int) -> Response:
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
         measure = treatments.measured(session, clip)
-        canvas = probe_of(clip.recording).canvas
-        estimates = kit.solver.estimates(clip.recording, measure)
-        found = estimate_readout(estimates.tracks, canvas, estimates.recorded("similarity"))
+        found = kit.solver.estimates(clip.recording, measure).readout()
     return jsonify(
         ms=round(found.ms, 1),
         sure=round(found.sure, 1) if math.isfinite(found.sure) else None,

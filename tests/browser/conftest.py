@@ -83,8 +83,10 @@ def fresh(opened: Page) -> Page:
 
 
 def reset(page: Page, *settings: str) -> None:
-    """Give the clip on the page the default treatment, with some settings changed."""
-    treatment = with_settings(Treatment(), list(settings)).as_data()
+    """Give the clip on the page the default treatment, with some settings changed; by the plain
+    model unless they name one, which spares every test a choice of models."""
+    plain = with_settings(Treatment(), ["motion.model=similarity", *settings])
+    treatment = plain.as_data()
     page.evaluate(
         "treatment => { const { clip, view } = keen; clip.treatment = treatment;"
         " clip.endTool(); view.show('treated'); view.clean = false; view.help = false;"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import time
 from itertools import pairwise
 from pathlib import Path
@@ -11,7 +12,10 @@ import pytest
 from numpy.typing import NDArray
 from playwright.sync_api import Locator, Page, Route, expect
 
-from keen_horizon.simulated.brindle_quay import engine_shed, shed_edges
+from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.motion.camera_motion import AngleOfView
+from keen_horizon.core.stations.lens.by_motion import lens_by_motion, words_of
+from keen_horizon.simulated.brindle_quay import MOUSTACHE, engine_shed, shed_edges
 from keen_horizon.simulated.record import record
 from keen_horizon.simulated.truth import pictured_edge
 from tests.browser.conftest import (
@@ -212,6 +216,29 @@ def test_numbers_draw_their_curve_and_are_reset_one_by_one(lens: Page):
     lens.get_by_role("button", name="Reset k1").click()
     wait_settled(lens)
     assert value(lens, "lens.k1") == 0
+
+
+def test_a_lens_is_found_by_the_clips_own_motion(lens: Page):
+    choose(lens, "Motion")
+    find = lens.get_by_role("button", name="Find it from this clip").locator("visible=true")
+    use = lens.get_by_role("button", name="Use this lens").locator("visible=true")
+    find.click()
+    told = re.compile("own motion tells|cannot be told from this clip")
+    expect(lens.get_by_role("status").filter(has_text=told)).to_be_visible(timeout=20_000)
+    # One second tells no lens for certain; what a longer clip told is taken over.
+    known = AngleOfView(83.9, 0.4, MOUSTACHE.coefficients[:2])
+    answer = {"settings": lens_by_motion(known, Canvas(1280, 720)), "words": words_of(known)}
+    lens.route("**/lens/motion", lambda route: route.fulfill(json=answer))
+    find.click()
+    expect(lens.get_by_text("its lens bends straight lines (k1 -0.300, k2 0.220)")).to_be_visible()
+    use.click()
+    wait_settled(lens)
+    lens.unroute("**/lens/motion")
+    assert value(lens, "lens.found_by") == "motion"
+    assert value(lens, "lens.k1") == MOUSTACHE.coefficients[0]
+    assert report(lens)["lens"]["bent"]["across"] == pytest.approx(83.9, abs=0.1)
+    expect(summary(lens, "Lens")).to_contain_text("motion")
+    expect(use).to_have_count(0)
 
 
 def test_an_amount_that_starts_at_nothing_and_ends_in_full(lens: Page):

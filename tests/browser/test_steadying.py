@@ -82,13 +82,14 @@ def test_stations_are_copied_to_another_clip_of_the_shoot(fresh: Page, clip: str
 
 
 def test_a_mesh_lessens_the_wobble_on_the_price_line(fresh: Page):
+    choose(fresh, "Shift, roll, scale")
     before = report(fresh)["wobble_after"]
     choose(fresh, "Mesh")
     until(fresh, "keen.stage.lattice.columns > 2")
     assert report(fresh)["wobble_after"] < before
     expect(fresh.locator(".price")).to_contain_text("Wobble")
     choose(fresh, "Let the clip decide")
-    expect(fresh.get_by_text("not fitted to")).to_be_visible()
+    expect(fresh.get_by_text("of the shake; ")).to_be_visible()
 
 
 def test_a_point_is_placed_followed_and_held(fresh: Page):

@@ -296,6 +296,12 @@ def test_what_cannot_be_done_is_said_and_something_sensible_done_instead(place, 
     treated(place, clip)
 
 
+def test_a_lens_that_the_motion_does_not_tell_is_not_made_up(place, clip):
+    found = place.post(f"/clips/{clip}/lens/motion").json
+    assert found["settings"] is None  # a camera that slides, for two seconds
+    assert "cannot be told from this clip" in found["words"]
+
+
 def test_the_readout_is_looked_for_and_remembered_for_a_camera(place, clip):
     found = place.post(f"/clips/{clip}/readout").json
     assert found["ms"] == 0  # a clip of under two seconds tells nothing

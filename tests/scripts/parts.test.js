@@ -7,6 +7,7 @@ const { Lattice, straight } = await script("clip/stage/lattice.js");
 const { roundedPins, withPin } = await script("stations/lens/pins.js");
 const { bendOf } = await script("stations/lens/horizon.js");
 const { calmAt } = await script("stations/motion/cost-chart.js");
+const { Strip } = await script("clip/strip/strip.js");
 const { extent, mostOf, secondsWords, span } = await script("clip/strip/lines.js");
 const { CHANGED, PARTIAL, PLAIN, withStages } = await script("clip/stage/shaders.js");
 const { preference, prefer } = await script("lib/preferences.js");
@@ -21,6 +22,39 @@ const near = (found, meant) => {
     assert.ok(Math.abs(found[i] - value) < 1e-6, `${found} is not ${meant}`);
   }
 };
+
+/** A strip without a page that writes down its words, each 7 px a letter wide. */
+function words() {
+  const strip = Object.assign(Object.create(Strip.prototype), { ratio: 1, taken: [] });
+  strip.colour = () => "";
+  const said = /** @type {string[]} */ ([]);
+  const pen = {
+    textAlign: "left",
+    measureText: (/** @type {string} */ text) => ({ width: 7 * text.length }),
+    fillText: (/** @type {string} */ text) => said.push(text),
+  };
+  return { strip, pen, said };
+}
+
+test("words along the strip give way to those that came first, and to their lines", () => {
+  const { strip, pen, said } = words();
+  strip.caption(pen, "tightest", 114, "", 100);
+  strip.caption(pen, "cut", 120, "", 116); // beneath the first
+  strip.caption(pen, "cut", 204, "", 200);
+  strip.caption(pen, "2 s", 184, ""); // whose line the cut's would cross
+  strip.caption(pen, "3 s", 244, "");
+  assert.deepEqual(said, ["tightest", "cut", "3 s"]);
+});
+
+test("a word that is written to the left takes its room there", () => {
+  const { strip, pen, said } = words();
+  pen.textAlign = "right";
+  strip.caption(pen, "tightest", 300, "", 314);
+  pen.textAlign = "left";
+  strip.caption(pen, "4 s", 250, "");
+  strip.caption(pen, "5 s", 320, "");
+  assert.deepEqual(said, ["tightest", "5 s"]);
+});
 
 test("the straight lattice leads every place to itself, and past its frames to the nearest", () => {
   near(straight.map(0, 0.3, 0.8), [0.3, 0.8]);

@@ -163,3 +163,39 @@ def test_level_edges_tell_by_how_much_the_picture_leans():
     edges = bent_lines(Distortion("brown", (-0.2, 0, 0, 0)), 1064.96, leaning)
     fit = fit_edges(edges, CANVAS)
     assert np.degrees(straight_turns(edges, CANVAS, fit)) == pytest.approx([2.0, 2.0], abs=0.05)
+
+
+MANY = [
+    ((-600, v), (600, v + 15)) for v in (-320, -250, -150, 130, 240, 330)
+] + [((u, -330), (u + 12, 330)) for u in (-590, -420, -260, 250, 410, 580)]  # fmt: skip
+
+
+def test_an_edge_that_is_bent_in_the_world_is_left_out_not_averaged_in():
+    barrel = Distortion("brown", (-0.2, 0.05, 0.0, 0.0))
+    edges = bent_lines(barrel, 1064.96, MANY, noise=0.1)
+    bow = np.linspace(-1, 1, len(edges[3]))
+    edges[3] = edges[3] + np.stack([np.zeros_like(bow), 9 * (1 - bow**2)], axis=-1)
+    fit = fit_edges(edges, CANVAS)
+    assert fit.contradicting == [3]
+    others = edges[:3] + edges[4:]
+    alone = fit_edges(others, CANVAS)
+    left = [residuals_of(others, CANVAS, f.distortion, f.focal) for f in (fit, alone)]
+    assert np.sqrt((left[0] ** 2).mean()) < 1.1 * np.sqrt((left[1] ** 2).mean()) + 0.01
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_noise_is_not_taken_for_a_wilder_lens(seed):
+    """Edges of one board, in the middle of the picture: what they tell must serve outside it."""
+    barrel = Distortion("brown", (-0.18, 0.0, 0.0, 0.0))
+    board = [((-260, v), (260, v + 8)) for v in (-190, -110, -40, 50, 120, 200)]
+    board += [((u, -200), (u + 6, 200)) for u in (-250, -150, -50, 60, 160, 260)]
+    rng = np.random.default_rng(seed)
+    edges = bent_lines(barrel, 1064.96, board)
+    edges = [edge + 0.35 * rng.standard_normal(edge.shape) for edge in edges]
+    fit = fit_edges(edges, CANVAS)
+    far = bent_lines(barrel, 1064.96, MANY)
+    raw = residuals_of(far, CANVAS, Distortion("brown"), 0.832)
+    left = residuals_of(far, CANVAS, fit.distortion, fit.focal)
+    assert fit.distortion.model != "fisheye"
+    assert np.sqrt((left**2).mean()) < 0.5 * np.sqrt((raw**2).mean())
+    assert max(np.abs(fit.distortion.k)) < 0.8

@@ -120,15 +120,16 @@ def test_a_point_in_a_polygon():
 
 
 def test_the_motion_is_named_by_what_it_depends_on():
-    def named(data):
-        return digest(parse(data), "motion")
+    def named(motion=None, **stations):
+        settings = {"model": "similarity"} | (motion or {})
+        return digest(parse({"motion": settings} | stations), "motion")
 
-    base = digest(Treatment(), "motion")
-    assert named({"motion": {"calm": 90}, "frame": {"edge": "trim"}}) == base
-    assert named({"motion": {"stiffness": 10}}) == base
-    assert named({"motion": {"model": "mesh", "stiffness": 10}}) != base
-    assert named({"shutter": {"readout": 12}}) != base
-    assert named({"shutter": {"readout": 12, "on": False}}) == base
+    base = named()
+    assert named({"calm": 90}, frame={"edge": "trim"}) == base
+    assert named({"stiffness": 10}) == base
+    assert named({"model": "mesh", "stiffness": 10}) != base
+    assert named(shutter={"readout": 12}) != base
+    assert named(shutter={"readout": 12, "on": False}) == base
 
 
 def test_a_crossing_subject_hardly_disturbs_the_background(measure):

@@ -46,6 +46,28 @@ def test_a_lock_off_that_a_travelling_camera_cannot_keep_says_what_it_costs():
     assert tripod_cost(panning, CANVAS, 0).zoom > cost.zoom
 
 
+def test_the_cheapest_view_is_that_of_every_single_candidate(shaking):
+    """All candidates are tried at once; asked for one by one, none costs less."""
+    cost = tripod_cost(shaking, CANVAS, None)
+    alone = [tripod_cost(shaking, CANVAS, frame) for frame in range(0, N, 5)]
+    assert [one.frame for one in alone] == list(range(0, N, 5))
+    assert cost.zoom == pytest.approx(tripod_cost(shaking, CANVAS, cost.frame).zoom, abs=1e-12)
+    assert cost.zoom <= min(one.zoom for one in alone) + 0.01
+    # By hand: corners of the view of frame 20, in every other frame.
+    pose = np.cumsum(shaking.steps.b)
+    off = np.abs(np.stack([(pose - pose[20]).real, (pose - pose[20]).imag]).max(axis=1))
+    low = np.abs(np.stack([(pose - pose[20]).real, (pose - pose[20]).imag]).min(axis=1))
+    half = np.array(CANVAS.half)
+    assert alone[4].zoom == pytest.approx(float((half / (half - np.maximum(off, low))).max()))
+
+
+def test_the_costliest_stretch_between_cuts_counts():
+    shift = np.concatenate([np.linspace(0, 300, 50), np.linspace(0, 30, 50)]) + 0j
+    both = motion_of(shift, cuts=np.array([50]))
+    first = motion_of(shift[:50])
+    assert tripod_cost(both, CANVAS, None).zoom == tripod_cost(first, CANVAS, None).zoom
+
+
 def test_a_chosen_frame_gives_the_view_of_a_lock_off(shaking):
     for frame in (20, 90):
         view = f"motion.lock_frame={frame}"

@@ -168,7 +168,10 @@ def test_a_whip_pan_is_no_cut(tmp_path):
         pictures.append(cv2.blur(still, (61, 1)) if 12 < x < 912 else still)
     motion = pairwise_motion(follow(pictures, tmp_path / "m"), Canvas(320, 240), "similarity")
     assert not len(motion.timeline.cuts)
-    assert motion.evidence.confidence[8] < 0.5
+    # Where it is believed, it went as far as the camera did.
+    sure = motion.evidence.confidence > 0.5
+    assert sure.sum() > 12
+    assert np.abs(motion.steps.b[1:] + np.diff(places))[sure[1:]].max() < 6
 
 
 def test_black_frames_have_no_marks_and_no_confidence(tmp_path):

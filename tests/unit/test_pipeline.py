@@ -51,7 +51,7 @@ def test_a_shaky_file_becomes_a_steady_one(make_clip, tmp_path):
     assert report["shake_removed"] > 90
     assert report["sound"].startswith("Sound copied bit for bit")
     assert len(report["frames"]) == report["frame_count"] == 30
-    assert set(report["seconds"]) == {"measure", "solve", "render"}
+    assert set(report["seconds"]) == {"measure", "solve", "render", "check"}
 
 
 def test_the_steady_matrices_say_where_pixels_came_from(make_clip, tmp_path):
@@ -84,6 +84,15 @@ def test_measure_json_tells_the_true_motion(make_clip, tmp_path):
         assert np.allclose(moved[:2] - [320, 240], offsets[i - 1] - offsets[i], atol=0.25)
         assert f["confidence"] > 0.8
         assert f["marks"] > 40
+    # A dozen frames that slide tell nothing of the lens, and the measure says so.
+    assert data["model"] == "shift"  # which is all that it does
+    angle = data["angle_of_view"]
+    assert (angle["across"], angle["standard_error"], angle["distortion"]) == (None, None, [])
+    assert angle["words"].startswith("The angle of view cannot be told from this clip: ")
+    assert run("measure", path, "--json", target, "--model", "similarity") == 0
+    asked = json.loads(target.read_text())
+    assert asked["model"] == "similarity"
+    assert asked["angle_of_view"]["words"]
 
 
 @pytest.mark.parametrize(

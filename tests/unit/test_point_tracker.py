@@ -181,6 +181,14 @@ def test_where_a_point_is_not_known_the_path_of_follow_goes_on(scene, track):
     report = solve(replace(scene.motion, held=(gone,)), CANVAS, treated(hold=points, calm=60.0))
     assert report.report["hold"]["lost"] == [[100, 102], [140, 159]]
     assert any("not known in frames 100 to 102, 140 to 159;" in note for note in report.notes)
+    gone.places[:3] = track.places[:3]
+    gone.places[40:] = track.places[40:]
+    gone.places[7] = np.nan
+    once = solve(replace(scene.motion, held=(gone,)), CANVAS, treated(hold=points, calm=60.0))
+    assert any("not known in frame 107;" in note for note in once.notes)
+    gone.places[1:12:2] = np.nan
+    often = solve(replace(scene.motion, held=(gone,)), CANVAS, treated(hold=points, calm=60.0))
+    assert any("frames 101, 103, 105 and elsewhere;" in note for note in often.notes)
     follow = solve(
         scene.motion, CANVAS, parse({"motion": {"calm": 60.0}, "frame": {"zoom_ceiling": 4.0}})
     )

@@ -240,8 +240,8 @@ def test_what_is_kept_of_a_solution_draws_the_same(deck, tmp_path):
 
 
 def test_a_treatment_without_a_lens_is_solved_as_ever(deck):
-    motion = fitted(deck.tracks, CANVAS, Treatment())
-    solution = solve(motion, CANVAS, Treatment())
+    plain = with_settings(Treatment(), ["motion.model=similarity"])
+    solution = solve(fitted(deck.tracks, CANVAS, plain), CANVAS, plain)
     assert solution.report["lens"] is None
     assert solution.chain.smoothness == Smoothness.AFFINE
 

@@ -7,9 +7,10 @@ import pytest
 
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.rolling_shutter import RollingShutterWarp
+from keen_horizon.core.motion.background_flow import background_flow
 from keen_horizon.core.motion.pairwise import pairwise_motion
+from keen_horizon.core.motion.readout import Readout, estimate_readout
 from keen_horizon.core.motion.rolling_shutter import (
-    estimate_readout,
     row_motion,
     unskew_tracks,
     unskewed,
@@ -28,6 +29,13 @@ def deck(tmp_path_factory) -> Measured:
     return measure_take(take, tmp_path_factory.mktemp("deck") / "m")
 
 
+def readout_of(measured: Measured, motion=None) -> Readout:
+    motion = motion or measured.motion
+    return estimate_readout(
+        measured.tracks, motion, background_flow(measured.tracks, measured.canvas, motion)
+    )
+
+
 def skew(measured: Measured, rows: RollingShutterWarp | None) -> float:
     """RMS over the frames of how far the rows lean, top against bottom, px across."""
     truth, canvas = measured.take.truth, measured.canvas
@@ -44,21 +52,21 @@ def skew(measured: Measured, rows: RollingShutterWarp | None) -> float:
 
 
 def test_the_readout_time_is_found(deck):
-    found = estimate_readout(deck.tracks, deck.canvas, deck.motion)
+    found = readout_of(deck)
     assert found.found
-    assert found.ms == pytest.approx(1000 * READOUT, rel=0.1)
-    assert 0 < found.sure < 3
+    assert found.ms == pytest.approx(1000 * READOUT, rel=0.05)
+    assert abs(found.ms - 1000 * READOUT) < found.sure < 3
 
 
 def test_a_global_shutter_is_called_one(loft):
-    found = estimate_readout(loft.tracks, loft.canvas, loft.motion)
+    found = readout_of(loft)
     assert not found.found
     assert found.words.startswith(("No skew", "The camera hardly"))
 
 
 def test_a_short_clip_tells_nothing(walk):
     short = pairwise_motion(walk.tracks, walk.canvas, "similarity")
-    few = estimate_readout(walk.tracks, walk.canvas, short)
+    few = readout_of(walk, short)
     assert few.ms < 6  # and 3.5 seconds of another global shutter are not taken for a rolling one
 
 

@@ -14,7 +14,9 @@ from keen_horizon.core.path.crop_bound import crop_bound
 from keen_horizon.core.path.rectangle import largest_rectangle
 from keen_horizon.core.path.steady_path import FOLLOW, LOCK_OFF, Bounds, steady_path
 from keen_horizon.core.path.zoom import clip_to_zoom, outline, room_left, zoom_needed
-from keen_horizon.core.pipeline import Solution, first_treatment, solve
+from keen_horizon.core.pipeline import Estimates, Solution, first_treatment, motion_for, solve
+from keen_horizon.core.pipeline.cost_curve import at_calm
+from keen_horizon.core.pipeline.first_treatment import stands_still
 from keen_horizon.core.quality import scores
 from keen_horizon.core.stored import load, save
 from keen_horizon.core.treatment import Treatment, parse
@@ -299,8 +301,32 @@ def test_lock_off_of_a_short_clip_and_of_two_frames():
 
 
 def test_first_treatment_locks_off_only_what_meant_to_stand_still(walk, loft):
-    assert first_treatment(loft.motion, CANVAS).motion.aim == "lock_off"
-    assert first_treatment(shaky(n=300, pan=4.0), CANVAS).motion.aim == "follow"
+    first = first_treatment(Estimates(loft.tracks, CANVAS))
+    assert first.motion.aim == "lock_off"
+    assert first.motion.model == "decide"
+    assert stands_still(loft.motion, CANVAS)
+    assert not stands_still(shaky(n=300, pan=4.0), CANVAS)
+
+
+def test_a_lock_off_gets_the_calm_that_it_needs(loft):
+    estimates = Estimates(loft.tracks, CANVAS)
+    first = first_treatment(estimates)
+    report = solve(motion_for(estimates, first), CANVAS, first).report
+    assert report["picture_kept"] >= 85
+    assert report["locking"]["zoom"] <= report["zoom"] + 0.02
+
+
+def test_a_first_treatment_is_as_calm_as_is_worth_its_price(walk):
+    estimates = Estimates(walk.tracks, CANVAS)
+    first = first_treatment(estimates)
+    motion = motion_for(estimates, first)
+    chosen = solve(motion, CANVAS, first).report
+    assert chosen["picture_kept"] >= 85
+    before = chosen["shake_before"]
+    for calm in (12, 25, 37, 50):
+        other = solve(motion, CANVAS, at_calm(first, calm)).report
+        bought = 100 * (other["shake_after"] - chosen["shake_after"]) / before
+        assert bought >= other["picture_kept"] - chosen["picture_kept"] - 1.0, calm
 
 
 def test_a_solution_survives_being_kept(tmp_path):

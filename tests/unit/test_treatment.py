@@ -154,7 +154,7 @@ def test_older_versions_go_through_every_upgrade_in_turn(monkeypatch):
 
 
 def test_a_digest_changes_with_what_matters_and_with_nothing_else():
-    plain = Treatment()
+    plain = with_settings(Treatment(), ["motion.model=similarity"])
     calmer = with_settings(plain, ["motion.calm=70"])
     assert digest(calmer, "map") != digest(plain, "map")
     assert digest(calmer, "motion") == digest(plain, "motion")

@@ -15,6 +15,7 @@ from ..stored import stored
 from ..types import Complex, Frames, Rays, Real
 from .motion import Motion
 from .pinhole import Pinhole
+from .similarity import Similarities
 from .stage import RayStage, Smoothness
 
 
@@ -120,3 +121,10 @@ class Rotations(Motion, RayStage):
         k[:, 0, 0] = k[:, 1, 1] = self.camera.focal
         k[:, 0, 2], k[:, 1, 2], k[:, 2, 2] = centre.real, centre.imag, 1.0
         return np.asarray(k @ self.turns @ np.linalg.inv(k))
+
+
+def turns_from(steps: Similarities, camera: Pinhole) -> Rotations:
+    """Turns of a camera that do to the picture's centre what similarities do: where a fit of turns
+    begins."""
+    tangents = np.stack([np.angle(steps.a), steps.b.real, steps.b.imag], axis=-1)
+    return Rotations.none(len(steps), camera).exp(tangents)

@@ -24,13 +24,12 @@ from ..geometry.distortion import Distortion
 from ..geometry.motion import cumulative_pose
 from ..geometry.pinhole import Pinhole
 from ..geometry.projection import LensProjection, Projection
-from ..geometry.rotation import Rotations
+from ..geometry.rotation import Rotations, turns_from
 from ..geometry.similarity import Similarities
 from ..tracking.correspondences import Correspondences, correspondences
 from ..tracking.tracks import Tracks
 from ..types import Complex, Indices, Rays, Real
 from .camera_motion import SURE, AngleOfView, CameraMotion
-from .model_selection import turns_from
 from .robust_fit import FADE_END, fade
 
 GAPS = (2, 4, 8, 16)  # frames between the two of a pair; the first that tells enough is taken
@@ -89,12 +88,13 @@ def angle_of_view(tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> Angle
         if abs(bent.camera[-1]) > SURE_BEND * own[-1]:
             fit, errors = bent, own
     errors[0] = np.hypot(errors[0], SUSPECT * fit.sliding)
-    if fit.agreed < AGREE:
-        return AngleOfView(why="most of it does not move as before a camera that turns")
-    if errors[0] > TOLD or not NARROWEST < fit.degrees < WIDEST:
-        return AngleOfView(why="its turns are too small, or too much mixed with its travel")
     error = float(np.degrees(np.sin(np.radians(fit.degrees)) * errors[0]))
-    return AngleOfView(fit.degrees, error, _coefficients(fit.camera))
+    likely = AngleOfView(fit.degrees, error, _coefficients(fit.camera))
+    if fit.agreed < AGREE:
+        return replace(likely, why="most of it does not move as before a camera that turns")
+    if errors[0] > TOLD or not NARROWEST < fit.degrees < WIDEST:
+        return replace(likely, why="its turns are too small, or too much mixed with its travel")
+    return likely
 
 
 def _pairs(
@@ -124,7 +124,7 @@ def _pairs(
         if len(chosen) < FEWEST:
             continue
         frames = later[chosen]
-        pairs = correspondences(tracks, canvas, frames, motion.evidence.excluded, gap=gap)
+        pairs = correspondences(tracks, canvas, frames, motion.evidence.left_out, gap=gap)
         many = SURVIVE * np.maximum(motion.evidence.tracks[frames], FEWEST)
         known = np.nonzero(pairs.valid.sum(axis=1) >= many)[0]
         if len(known) < FEWEST or (best is not None and len(known) <= len(best[1])):

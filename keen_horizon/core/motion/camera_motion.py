@@ -10,9 +10,12 @@ from types import MappingProxyType
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry.canvas import Canvas
+from ..geometry.displacement import DisplacementGrid
 from ..geometry.lens import Lens
 from ..geometry.motion import Motion
 from ..geometry.rolling_shutter import RollingShutterWarp
+from ..geometry.similarity import Similarities
 from ..stored import stored
 from ..types import Complex, Flags, Indices, Real
 
@@ -79,7 +82,8 @@ class Evidence:
 
     ``tracks`` ``(n,)`` counts those that steer; ``confidence`` ``(n,)`` in 0..1; ``residual``
     ``(n,)`` is the rms distance of steering tracks from the fit, scene units; ``steering`` bool,
-    one per sighting, and ``excluded`` likewise (empty if none is).
+    one per sighting, and likewise ``excluded``, by the editor, and ``astray``, of tracks that
+    mostly move otherwise than the camera (each empty if none is).
     """
 
     tracks: NDArray[np.int64]
@@ -87,6 +91,14 @@ class Evidence:
     residual: Real
     steering: Flags = field(default_factory=_no_flags)
     excluded: Flags = field(default_factory=_no_flags)
+    astray: Flags = field(default_factory=_no_flags)
+
+    @property
+    def left_out(self) -> Flags:
+        """Sightings that must not tell of the camera; empty if none."""
+        if not len(self.excluded) or not len(self.astray):
+            return self.excluded if len(self.excluded) else self.astray
+        return self.excluded | self.astray
 
     @property
     def weight(self) -> Real:
@@ -121,11 +133,6 @@ class Wobble:
         """What the shutter's correction, if there is one, leaves."""
         return self.source if self.unskewed is None else self.unskewed
 
-    @property
-    def rms_left_by_shutter(self) -> float:
-        """Rms of that over all places and frames, scene units."""
-        return float(np.sqrt((np.abs(self.left_by_shutter) ** 2).mean()))
-
     def window(self, start: int, stop: int) -> Wobble:
         """That of some frames alone."""
         part = slice(start, stop)
@@ -137,7 +144,8 @@ class Wobble:
 @dataclass(frozen=True)
 class AngleOfView:
     """Degrees ``across`` the recorded picture, with its standard ``error``; ``k`` (k1, k2 of the
-    Brown-Conrady model) as far as the evidence carries them. ``why`` it cannot be told, if so."""
+    Brown-Conrady model) as far as the evidence carries them. ``why`` it cannot be told, if so:
+    ``across`` is then no more than what is likeliest, 0 where nothing is."""
 
     across: float = 0.0
     error: float = np.inf
@@ -162,29 +170,24 @@ class AngleOfView:
 @stored
 @dataclass(frozen=True)
 class ModelChoice:
-    """The model that a clip asks for. ``left`` is what each leaves of held-out tracks, rms px;
-    ``wobble`` what the chosen one leaves, rms px, against ``limit``."""
+    """The ``model`` that a clip asks for. ``left`` is what each leaves of the background's shake at
+    the calm and ceiling asked for, rms px, judged by tracks that it was not fitted to."""
 
     model: str
     left: dict[str, float]
-    wobble: float = 0.0
-    limit: float = 0.0
 
     @property
     def why(self) -> str:
         """One sentence."""
-        said = f"{MOTION_MODELS[self.model].capitalize()}: marks it was not fitted to miss by "
-        said += f"{self.left[self.model]:.2f} px"
-        order = [name for name in MOTION_MODELS if name in self.left]
-        at = order.index(self.model)
-        best = min(order[at + 1 :], key=lambda name: self.left[name], default=None)
-        if best is not None and self.left[best] < 0.99 * self.left[self.model]:
-            said += f" ({MOTION_MODELS[best]} would only bring {self.left[best]:.2f} px)"
-        elif at > 0:
-            before = order[at - 1]
-            said += f" (with {MOTION_MODELS[before]} by {self.left[before]:.2f} px)"
-        said += f", and it leaves {self.wobble:.2f} px of wobble"
-        return said + ("." if self.wobble <= self.limit else f", over the limit of {self.limit:g}.")
+        own = self.left[self.model]
+        said = f"{MOTION_MODELS[self.model].capitalize()} leaves {own:.2f} px of the shake"
+        others = [name for name in self.left if name != self.model]
+        if not others:
+            return said + "."
+        best = min(others, key=lambda name: self.left[name])
+        left = self.left[best]
+        word = "hardly less, " if left < own else ""
+        return f"{said}; {MOTION_MODELS[best]} would leave {word}{left:.2f} px."
 
 
 @stored
@@ -213,6 +216,33 @@ class PointTrack:
 
 @stored
 @dataclass(frozen=True)
+class BackgroundFlow:
+    """Frame to frame, ``n`` frames of pictures of size ``canvas``, as they were recorded: ``steps``
+    and, on top, the displacements ``halves`` ``(n, 2, rows, columns)`` at the nodes of a
+    :class:`.DisplacementGrid`, one by either half of the tracks; scene units."""
+
+    canvas: Canvas
+    steps: Similarities
+    halves: DisplacementField
+
+    def __len__(self) -> int:
+        return len(self.steps)
+
+    def window(self, start: int, stop: int) -> BackgroundFlow:
+        """That of some frames alone."""
+        part = slice(start, stop)
+        return BackgroundFlow(self.canvas, self.steps[part].rebased(), self.halves[part])
+
+    def moved(self, frames: slice, points: Complex, half: int | None = None) -> Complex:
+        """``(n, m)`` where what was at ``points`` of the frame before is in each of ``frames``; by
+        one half of the tracks, or by both."""
+        nodes = self.halves[frames].mean(axis=1) if half is None else self.halves[frames, half]
+        grid = DisplacementGrid(self.canvas, nodes)
+        return np.asarray(self.steps[frames].apply(points) + grid.to_source(points) - points)
+
+
+@stored
+@dataclass(frozen=True)
 class LensEvidence:
     """What tracks miss the motion by, px of the recorded picture: as ``recorded``, and
     ``undistorted``."""
@@ -230,7 +260,8 @@ class CameraMotion:
     is one of :data:`MOTION_MODELS`; ``field`` is what a richer one adds to the steps. ``rows`` is
     how the picture moved while it was read (the steps are then without that); ``lens`` what the
     tracks were undistorted through: the scene plane of everything here is then the straight plane.
-    ``held`` are the points that are to be held, ``choice`` why the model is what it is, if the clip
+    ``held`` are the points that are to be held, ``flow`` is how the background moves, whatever the
+    model says, ``choice`` why the model is what it is, if the clip
     was to decide, ``angle`` what the clip tells of the angle of view, if it was asked; ``notes``
     say what could not be done.
     """
@@ -245,6 +276,7 @@ class CameraMotion:
     lens: Lens | None = None
     lens_evidence: LensEvidence | None = None
     held: tuple[PointTrack, ...] = ()
+    flow: BackgroundFlow | None = None
     choice: ModelChoice | None = None
     angle: AngleOfView | None = None
     notes: tuple[str, ...] = ()
@@ -280,4 +312,5 @@ class CameraMotion:
             rows=self.rows[part] if self.rows is not None else None,
             lens=self.lens[part] if self.lens is not None else None,
             held=tuple(track.window(start, stop) for track in self.held),
+            flow=self.flow.window(start, stop) if self.flow is not None else None,
         )

@@ -19,7 +19,8 @@ from .robust_fit import Fit
 
 CARRIED = 6.0  # what it counts that all marks go on steering
 ENOUGH = 0.2  # of the picture; more agreement is hardly better, or the largest would win after all
-MORE = 0.02  # what more counts, where nothing else tells
+MORE = 0.5  # what more counts, where nothing else tells
+FEW = 0.02  # share of the marks that is carried on by chance
 
 
 class Candidates:
@@ -34,23 +35,26 @@ class Candidates:
         self.second: list[Fit] = []
         # A clip without marks still has a place to look up.
         self._steered = np.zeros((2, max(records, 1)), bool)
+        self._near = np.zeros_like(self._steered)
         self._seen = np.zeros(max(records, 1), bool)
 
     def take(
         self, part: slice, pairs: Correspondences, both: tuple[Fit, Fit], canvas: Canvas
     ) -> None:
-        self.second.append(replace(both[1], steer=np.zeros((0, 0), bool)))
+        none = np.zeros((0, 0), bool)
+        self.second.append(replace(both[1], steer=none, near=none))
         for i, fit in enumerate(both):
             self.share[part, i] = fit.share
             self._steered[i, pairs.record[pairs.valid]] = fit.steer[pairs.valid]
+            self._near[i, pairs.record[pairs.valid]] = fit.near[pairs.valid]
         self._seen[pairs.record[pairs.valid]] = True
         known = pairs.valid & self._seen[pairs.earlier]
         weight = votes(pairs.before, known, canvas)
         for i in range(2):
-            before = weight * self._steered[i, pairs.earlier]
+            before = weight * self._near[i, pairs.earlier]
             total = np.maximum(before.sum(axis=1), 1e-9)
             for j, fit in enumerate(both):
-                self.carried[part, i, j] = (before * fit.steer).sum(axis=1) / total
+                self.carried[part, i, j] = (before * fit.near).sum(axis=1) / total
 
     def steered(self, which: int) -> NDArray[np.bool_]:
         """Per record, whether it steers that candidate of its pair."""
@@ -59,7 +63,9 @@ class Candidates:
 
 def chain_of(candidates: Candidates) -> NDArray[np.intp]:
     """``(n,)`` which candidate to take for each pair."""
+    # Marks that are known less exactly do not always steer: it counts where those go that do.
     carried = candidates.carried
+    carried = carried / (carried.sum(axis=2, keepdims=True) + FEW)
     worth = np.minimum(candidates.share, ENOUGH) + MORE * candidates.share
     n = len(worth)
     score = worth[0].copy()

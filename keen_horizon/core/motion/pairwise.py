@@ -9,19 +9,21 @@ import numpy as np
 from ..geometry.canvas import Canvas
 from ..geometry.similarity import Shifts, Similarities
 from ..tracking.blur import blurred_frames
-from ..tracking.correspondences import Correspondences, correspondences
+from ..tracking.correspondences import Correspondences, Tally, correspondences
 from ..tracking.cuts import find_cuts
 from ..tracking.tracks import Tracks
 from ..types import Flags, Indices, Real
 from .camera_motion import CameraMotion, Evidence, Timeline
 from .candidate_chain import Candidates, chain_of
 from .dominant_plane import settle
-from .robust_fit import BaseModel, Fit, fits
+from .robust_fit import FADE_END, BaseModel, Fit, fits
 
 BATCH = 256  # pairs worked on at once: bounds memory whatever the clip's length
 KEPT = 8  # batches, at most, whose pairs are kept for the next round
 RECORDS_AT_ONCE = 1 << 18  # likewise
 SECOND_THOUGHTS = 4  # times that contradicted pairs are fitted again, at most
+ASTRAY = 4.0  # times FADE_END, beyond which a mark is not even near the fit
+BELONGS = 0.5  # share of its sightings in which a mark of the background is near, at least
 CONTRADICTED = 0.5  # mean trust of the steering marks below which a pair is
 
 
@@ -70,6 +72,10 @@ def pairwise_motion(
             found.take(slice(start, stop), pairs, again)
     marks = int(tracks.records["id"].max(initial=0)) + 1
     settle(found.a, found.b, found.steering, batches, marks, canvas, model)
+    astray = _astray(found, batches, Tally(marks), canvas)[tracks.records["id"]]
+    if astray.any():
+        rest = _Batches(tracks, canvas, astray if excluded is None else astray | excluded)
+        settle(found.a, found.b, found.steering, rest, marks, canvas, model)
     cuts = find_cuts(tracks)
     found.a[cuts], found.b[cuts], found.confidence[cuts] = 1.0, 0.0, 1.0
     found.confidence[0] = 1.0
@@ -85,6 +91,7 @@ def pairwise_motion(
             found.residual,
             found.steering,
             np.zeros(0, bool) if excluded is None else excluded,
+            astray,
         ),
     )
 
@@ -158,6 +165,14 @@ def _trust(tracks: Tracks, steering: Flags) -> Real:
         seen += np.bincount(ids[rows], minlength=marks)
         steered += np.bincount(ids[rows], steering[rows], marks)
     return steered / np.maximum(seen - 1, 1)
+
+
+def _astray(found: _Found, batches: _Batches, tally: Tally, canvas: Canvas) -> Flags:
+    """``(marks,)`` whether each mark is, in most of its sightings, not even near the fit."""
+    for part, pairs in batches():
+        off = np.abs(pairs.after - (found.a[part, None] * pairs.before + found.b[part, None]))
+        tally.add(pairs, off < ASTRAY * FADE_END * canvas.radius)
+    return np.asarray((tally.seen > 0) & (tally.share < BELONGS))
 
 
 def _contradicted(tracks: Tracks, steering: Flags, trust: Real) -> Indices:

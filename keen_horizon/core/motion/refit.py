@@ -7,6 +7,7 @@ similarities and turns of a camera are fitted by the same few lines.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 
@@ -30,7 +31,7 @@ def batches(
     """The correspondences of all frame pairs, without what is excluded, some at a time."""
     for start in range(1, len(motion), BATCH):
         frames = np.arange(start, min(start + BATCH, len(motion)))
-        pairs = correspondences(tracks, canvas, frames, motion.evidence.excluded)
+        pairs = correspondences(tracks, canvas, frames, motion.evidence.left_out)
         yield slice(start, int(frames[-1]) + 1), pairs
 
 
@@ -108,5 +109,4 @@ def refit(
     still[0] = still[motion.timeline.cuts] = True
     tangents[still] = 0.0
     kept = motion.evidence
-    evidence = Evidence(kept.tracks, confidence, residual, kept.steering, kept.excluded)
-    return steps.exp(tangents), evidence
+    return steps.exp(tangents), replace(kept, confidence=confidence, residual=residual)

@@ -36,10 +36,10 @@ FIELD_MODELS = ("perspective", "mesh")  # those of MOTION_MODELS that add a fiel
 
 def displacement_field(
     tracks: Tracks, canvas: Canvas, motion: CameraMotion, model: str,
-    stiffness: float = USUAL_STIFFNESS,
+    stiffness: float = USUAL_STIFFNESS, half: int | None = None,
 ) -> DisplacementField | None:  # fmt: skip
     """What ``model`` (perspective or mesh) adds to the steps of ``motion``; None where it adds
-    nothing.
+    nothing. By every other track alone, the even or odd ones, if a ``half`` is named.
 
     ``(n, rows, columns)`` complex at the nodes of a :class:`.DisplacementGrid`, scene units, from
     frame ``t - 1`` to frame ``t``. A mesh is held together by ``stiffness`` 0..100 (cubic B-splines
@@ -66,7 +66,8 @@ def displacement_field(
     at_nodes = fitter.design(places[None])
     for part, pairs in batches(tracks, canvas, motion):
         rest = misses(pairs, motion.steps[part])
-        out[part] = fitter.values(at_nodes, fitter.fit(pairs.before, rest, pairs.valid))
+        mine = pairs.valid if half is None else pairs.valid & (pairs.mark % 2 == half)
+        out[part] = fitter.values(at_nodes, fitter.fit(pairs.before, rest, mine))
     out[0], out[motion.timeline.cuts] = 0, 0
     return out.reshape(len(motion), *nodes.shape)
 

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
 from ..tracking.correspondences import Correspondences, votes
-from ..types import Real
+from ..types import Flags, Real
 from .ransac import consensus
 
 BaseModel = Literal["shift", "similarity"]  # of the fits that all others stand on
@@ -23,13 +23,15 @@ BaseModel = Literal["shift", "similarity"]  # of the fits that all others stand 
 FADE_STEPS = 7
 FADE_START = 2  # times FADE_END; wider, and a large subject would pull the fit away
 FADE_END = 0.0014  # of the picture's half-diagonal: about 1 px at 720 lines
+NEARBY = 3.0  # times FADE_END, within which a mark agrees about
+ABOUT = 1.6  # so that it counts in full up to half of that
 LEAST_TRUST = 0.02  # so that a frame without trusted marks still has a motion
-MARKS_SURE = 40  # steering marks at which their number is no longer a doubt
-SHARE_SURE, SHARE_LOST = 0.35, 0.12  # of the picture, by its marks, that agrees with the fit
+AGREED_SURE, AGREED_LOST = 0.33, 0.2  # of the picture, between what agrees about and to a pixel
+ERROR_SURE, ERROR_LOST = 0.0006, 0.002  # of the half-diagonal, standard error of a step at the rim
+EXACT = 0.0002  # likewise, that a mark is never more exact than
+FEWEST = 4  # marks, that agree, below which nothing is known
 MANY = 160  # marks of a pair
 MOST = 0.6  # of the picture; where that much agrees there is no other candidate
-NARROW = 0.2  # of that number and of the spread below, where one subject steers
-SPREAD_SURE = 0.18  # rms distance of steering marks from their mean, of the half-diagonal
 
 
 @dataclass(frozen=True)
@@ -39,7 +41,9 @@ class Fit:
     a: NDArray[np.complex128]
     b: NDArray[np.complex128]
     steer: NDArray[np.bool_]  # (pairs, most marks)
-    share: NDArray[np.float64]  # of the picture that agrees
+    near: NDArray[np.bool_]  # likewise, that agree about
+    share: NDArray[np.float64]  # of the picture that agrees about
+    firm: NDArray[np.float64]  # and that agrees to about a pixel
     count: NDArray[np.int64]
     confidence: NDArray[np.float64]
     residual: NDArray[np.float64]
@@ -50,7 +54,8 @@ class Fit:
         zero = np.zeros(pairs)
         return cls(
             np.ones(pairs, complex), np.zeros(pairs, complex), np.zeros((pairs, marks), bool),
-            zero, np.zeros(pairs, np.int64), zero.copy(), zero.copy(),
+            np.zeros((pairs, marks), bool), zero, zero.copy(), np.zeros(pairs, np.int64),
+            zero.copy(), zero.copy(),
         )  # fmt: skip
 
 
@@ -79,7 +84,7 @@ def fits(
     belief = np.ones_like(vote) if trust is None else trust + LEAST_TRUST
     first = _fit(pairs, model, canvas, vote, belief, narrow)
     # Where most of the picture agrees there is no other candidate.
-    doubtful = np.nonzero(first.share < MOST)[0]
+    doubtful = np.nonzero(first.firm < MOST)[0]
     second = Fit.none(*vote.shape)
     if len(doubtful):
         rest = belief[doubtful] * ~first.steer[doubtful]
@@ -108,19 +113,37 @@ def _fit(
     rest = np.abs(pairs.after - (a[:, None] * pairs.before + b[:, None]))
     steer = pairs.valid & (fade(rest, end) > 0.25)
     count = steer.sum(axis=1)
-    many = np.maximum(count, 1)
-    mean = np.where(steer, pairs.before, 0).sum(axis=1) / many
-    far = np.where(steer, np.abs(pairs.before - mean[:, None]) ** 2, 0).sum(axis=1)
-    spread = np.sqrt(far / many) / radius
-    share = (vote * steer).sum(axis=1) / np.maximum(vote.sum(axis=1), 1e-9)
-    few = NARROW if narrow else 1.0
-    confidence = (
-        np.clip(count / (few * MARKS_SURE), 0, 1)
-        * np.clip((share - SHARE_LOST) / (SHARE_SURE - SHARE_LOST), 0, 1)
-        * np.clip(spread / (few * SPREAD_SURE), 0, 1)
-    )
-    residual = np.sqrt(np.where(steer, rest**2, 0).sum(axis=1) / many)
-    return Fit(a, b, steer, share, count, confidence, residual)
+    # A picture that is bent (a turn, rows read in motion) agrees all over, if not to a pixel.
+    near = pairs.valid & (rest < NEARBY * end)
+    about = vote * np.minimum(ABOUT * fade(rest, NEARBY * end), 1.0)
+    votes = np.maximum(vote.sum(axis=1), 1e-9)
+    share, firm = about.sum(axis=1) / votes, (vote * steer).sum(axis=1) / votes
+    error = _rim_error(pairs, rest, near, radius, narrow=narrow)
+    agreed = np.sqrt(share * firm)
+    confidence = _ramp(agreed, AGREED_LOST, AGREED_SURE) * _ramp(error, ERROR_LOST, ERROR_SURE)
+    residual = np.sqrt(np.where(steer, rest**2, 0).sum(axis=1) / np.maximum(count, 1))
+    return Fit(a, b, steer, near, share, firm, count, confidence, residual)
+
+
+def _rim_error(
+    pairs: Correspondences, rest: Real, near: Flags, radius: float, *, narrow: bool
+) -> Real:
+    """``(pairs,)`` standard error of a similarity's fit at the picture's rim, or at that of its own
+    marks if they are all that matters; in half-diagonals. By its covariance: ``sigma^2 / n`` in the
+    marks' middle, and more by the square of how far out the rim lies."""
+    many = near.sum(axis=1)
+    n = np.maximum(many, 1)
+    mean = np.where(near, pairs.before, 0).sum(axis=1) / n
+    spread = np.where(near, np.abs(pairs.before - mean[:, None]) ** 2, 0).sum(axis=1) / n
+    sigma = np.sqrt(np.where(near, rest**2, 0).sum(axis=1) / n) + EXACT * radius
+    out = spread if narrow else radius**2
+    error = sigma / radius * np.sqrt((1 + out / np.maximum(spread, 1e-9)) / n)
+    return np.where(many >= FEWEST, error, np.inf)
+
+
+def _ramp(value: Real, lost: float, sure: float) -> Real:
+    """0 at ``lost``, 1 at ``sure``, even between."""
+    return np.asarray(np.clip((value - lost) / (sure - lost), 0, 1))
 
 
 def fade(rest: NDArray[np.float64], width: float) -> NDArray[np.float64]:

@@ -26,6 +26,15 @@ def crop_bound(calm: float | Real, ceiling: float | Real) -> Real:
     return np.asarray(np.maximum(wanted, 1.0 / np.asarray(ceiling)))
 
 
+def calm_for(crop: float) -> float:
+    """The calm that spends as much as a ``crop``: the other way round.
+
+    >>> round(calm_for(float(crop_bound(40, 2.0))), 6)
+    40.0
+    """
+    return float(100.0 * (max(1.0 - crop, 0.0) / WIDEST_TUBE) ** (1 / 1.5))
+
+
 def crop_and_freedom(
     calms: Mapping[str, float], ceiling: float | Real, ease: float | Real = 0.0
 ) -> tuple[Real, dict[str, float]]:

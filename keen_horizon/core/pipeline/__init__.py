@@ -1,19 +1,24 @@
 """Measure, solve, render: the whole job as plain functions with a progress callback.
 
 Read in the order of the work: ``measure_tracks`` follows features through the pixels,
-``estimate_motion`` makes the camera's motion out of them, ``solve_clip`` steadies its path,
-``render_clip`` draws what comes of it; ``reports`` tells of it, ``cost_curve`` of its price.
+``estimate_motion`` makes the camera's motion out of them, ``decide_model`` chooses by which model,
+``solve_clip`` steadies its path, ``render_clip`` draws what comes of it, ``measure_again`` looks at
+that; ``reports`` tells of it, ``cost_curve`` of its price, ``first_treatment`` of where to begin.
 """
 
 from .cost_curve import cost_curve
-from .estimate_motion import Estimates, motion_for
+from .decide_model import motion_for
+from .estimate_motion import Estimates
+from .first_treatment import first_treatment
+from .measure_again import MeasuredAgain, measured_again
 from .measure_tracks import Progress, check_range, follow, measure, silent
 from .render_clip import Rendered, render
 from .reports import correction_report, measure_report
-from .solve_clip import Solution, first_treatment, solve
+from .solve_clip import Solution, solve
 
 __all__ = [
     "Estimates",
+    "MeasuredAgain",
     "Progress",
     "Rendered",
     "Solution",
@@ -24,6 +29,7 @@ __all__ = [
     "follow",
     "measure",
     "measure_report",
+    "measured_again",
     "motion_for",
     "render",
     "silent",

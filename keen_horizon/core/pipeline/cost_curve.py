@@ -19,6 +19,7 @@ from .solve_clip import solve
 
 COARSE = (0, 100, 50, 25, 75, 12, 37, 62, 87)  # calms, in the order they are solved
 GOALS = (97.0, 92.0, 80.0)  # percent of the picture that the starts are to keep
+KNEE_KEPT = 85.0  # percent of the picture, that a first treatment keeps at least
 NEAR = 0.5  # percent within which a goal counts as met
 
 
@@ -51,7 +52,9 @@ def next_calm(curve: Curve) -> int | None:
     for calm in COARSE:
         if calm not in known:
             return calm
-    return next((c for goal in GOALS if (c := _closer(curve, goal)) is not None), None)
+    return next(
+        (c for goal in (*GOALS, KNEE_KEPT) if (c := _closer(curve, goal)) is not None), None
+    )
 
 
 def _closer(curve: Curve, goal: float) -> int | None:
@@ -67,6 +70,19 @@ def _closer(curve: Curve, goal: float) -> int | None:
             guess = round(less.calm + share * (more.calm - less.calm))
             return min(max(guess, low), high)
     return None
+
+
+def knee(curve: Curve) -> CostPoint:
+    """Where more calm buys less than it costs: where what is left of the shake and what is given up
+    of the picture, both in percent, are least together; of what keeps enough of the picture.
+
+    >>> dear = [CostPoint(20, 95, 4, 1.02), CostPoint(40, 88, 0.4, 1.06), CostPoint(60, 70, 0, 1.2)]
+    >>> knee(dear).calm
+    40
+    """
+    kept = [point for point in curve if point.picture_kept >= KNEE_KEPT] or curve[:1]
+    most = max(max(point.shake_after for point in curve), 1e-9)
+    return min(kept, key=lambda p: 100.0 * p.shake_after / most - p.picture_kept)
 
 
 def starts(curve: Curve) -> Curve:

@@ -1,35 +1,39 @@
 """Tracks and a treatment give the camera's motion: who steers, seen through which lens, read how
 fast, by which model.
 
-:func:`motion_for` reads in that order. What several treatments share (the fit of all tracks, groups
-of them) comes from :class:`Estimates`, which a server keeps between questions.
+:func:`motion_by_model` reads in that order. What several treatments share (the fit of all tracks,
+groups of them) comes from :class:`Estimates`, which a server keeps between questions.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import partial
+from typing import Any, TypeVar
 
 import numpy as np
 
 from ..geometry.canvas import Canvas
 from ..geometry.lens import Lens
 from ..geometry.pinhole import Pinhole
-from ..geometry.rotation import Rotations
+from ..geometry.rotation import Rotations, turns_from
 from ..geometry.similarity import Similarities
 from ..motion.angle_of_view import angle_of_view
+from ..motion.background_flow import background_flow
 from ..motion.camera_motion import (
-    MOTION_MODELS,
     AngleOfView,
+    BackgroundFlow,
     CameraMotion,
     LensEvidence,
     ModelChoice,
     PointTrack,
     Wobble,
 )
+from ..motion.fit_residual import fit_residual
 from ..motion.held_point import HeldPoint
-from ..motion.model_selection import choose_model, fit_residual, turns_from
 from ..motion.pairwise import pairwise_motion
+from ..motion.readout import Readout, estimate_readout
 from ..motion.refit import refit
 from ..motion.residual_fields import ROUNDS, USUAL_STIFFNESS, WIDE, displacement_field
 from ..motion.robust_fit import BaseModel
@@ -43,38 +47,76 @@ from ..stations.shutter import SHUTTER, ShutterSettings
 from ..tracking.exclusion import excluded_sightings
 from ..tracking.groups import TrackGroup, groups_of
 from ..tracking.tracks import Tracks
-from ..treatment import Treatment
+from ..treatment import Treatment, digest
 from ..types import Flags
 
+Known = TypeVar("Known")
+Choosing = Callable[["Estimates"], ModelChoice]  # of a model, by what is found out
 TURN_WIDTHS = tuple(np.geomspace(WIDE, 1.0, ROUNDS).tolist())  # of the fade, of a fit of turns
 
 
 class Estimates:
-    """What is found out about a range's tracks apart from any treatment. Subclasses may remember
-    it, and know tracks of held points."""
+    """What is found out about a range's tracks apart from any treatment, each thing once.
+    Subclasses may remember it for longer, and know tracks of held points."""
 
     def __init__(self, tracks: Tracks, canvas: Canvas) -> None:
         self.tracks, self.canvas = tracks, canvas
-        self._recorded: dict[str, CameraMotion] = {}
-        self._groups: list[TrackGroup] | None = None
+        self._known: dict[str, Any] = {}
+        self._seen: tuple[str, _Seen] | None = None
+
+    def _once(self, name: str, make: Callable[[], Known]) -> Known:
+        if name not in self._known:
+            self._known[name] = make()
+        return self._known[name]
 
     def recorded(self, model: BaseModel) -> CameraMotion:
         """The fit of all tracks, as they were recorded, by a *shift* or a *similarity*; with the
         wobble of the source."""
-        if model not in self._recorded:
-            self._recorded[model] = recorded_motion(self.tracks, self.canvas, model)
-        return self._recorded[model]
+        return self._once(model, lambda: recorded_motion(self.tracks, self.canvas, model))
 
     def groups(self) -> list[TrackGroup]:
         """The tracks that move together, otherwise than the camera."""
-        if self._groups is None:
-            whole = self.recorded("similarity")
-            self._groups = groups_of(self.tracks, self.canvas, whole.steps, whole.evidence.steering)
-        return self._groups
+        whole = self.recorded("similarity")
+        return self._once(
+            "groups",
+            lambda: groups_of(self.tracks, self.canvas, whole.steps, whole.evidence.steering),
+        )
 
     def angle(self) -> AngleOfView:
         """What the tracks tell of the angle of view of the picture as it was recorded."""
-        return angle_of_view(self.tracks, self.canvas, self.recorded("similarity"))
+        motion = self.recorded("similarity")
+        return self._once("angle", lambda: angle_of_view(self.tracks, self.canvas, motion))
+
+    def flow(self) -> BackgroundFlow:
+        """How the background moves, as far as nobody has set anything aside."""
+        motion = self.recorded("similarity")
+        return self._once("flow", lambda: background_flow(self.tracks, self.canvas, motion))
+
+    def readout(self) -> Readout:
+        """How long the rows took to be read."""
+        motion = self.recorded("similarity")
+        return self._once("readout", lambda: estimate_readout(self.tracks, motion, self.flow()))
+
+    def choice(self, treatment: Treatment, make: Choosing) -> ModelChoice | None:
+        """The model that the clip asks for, at what a treatment asks; None while that is not known
+        and cannot be waited for."""
+        return make(self)
+
+    def window(self, start: int, stop: int) -> Estimates:
+        """Those of frames ``start`` to ``stop`` of the range."""
+        return Estimates(self.tracks.window(start, stop), self.canvas)
+
+    def by_model(self, treatment: Treatment, half: int | None = None) -> CameraMotion:
+        """The motion by the model that a treatment names; see :func:`motion_by_model`."""
+        return motion_by_model(self, treatment, half)
+
+    def seen(self, treatment: Treatment, make: Callable[[], _Seen]) -> _Seen:
+        """The tracks as a treatment sees them, whatever the model that is then fitted."""
+        basis = treatment.changed(MOTION, model=base_model(treatment.of(MOTION)))
+        key = digest(basis, "motion")
+        if self._seen is None or self._seen[0] != key:
+            self._seen = key, make()
+        return self._seen[1]
 
     def undistorted(self, treatment: Treatment, model: BaseModel) -> CameraMotion:
         """As :meth:`recorded`, seen through the treatment's lens."""
@@ -94,27 +136,46 @@ class _Seen:
     motion: CameraMotion
 
 
-def motion_for(estimates: Estimates, treatment: Treatment) -> CameraMotion:
-    """The motion that a treatment stands on.
+def motion_by_model(
+    estimates: Estimates, treatment: Treatment, half: int | None = None
+) -> CameraMotion:
+    """The motion that a treatment stands on, by the model that it names.
 
     Subjects are excluded in the picture as it was recorded, because that is where they were pointed
     at; what is left is seen through the lens, then put back to the frame's own time, row by row;
-    then the model is fitted, and what it leaves is judged.
+    then the model is fitted, and what it leaves is judged. With a ``half``, what bends is fitted to
+    every other track only.
     """
     treatment = treatment.in_force()
     settings = treatment.of(MOTION)
     excluded, notes = _exclusions(estimates, settings)
-    seen = _undistorted(estimates, treatment, excluded)
-    seen = _unskewed(seen, treatment.of(SHUTTER), settings)
+
+    def look() -> _Seen:
+        found = _undistorted(estimates, treatment, excluded)
+        return _unskewed(found, treatment.of(SHUTTER), settings)
+
+    seen = estimates.seen(treatment, look)
     start = carried_over(estimates.recorded(base_model(settings)), seen.motion.lens)
-    camera, angle = _camera(estimates, seen, settings)
-    motion, more = _modelled(seen, settings, start, camera, angle)
+    camera, angle = camera_of(estimates, treatment, seen.motion.lens)
+    motion, more = _modelled(seen, settings, start, camera, angle, half)
     motion = replace(
-        motion, angle=angle, lens_evidence=_lens_evidence(estimates, treatment, seen, motion)
+        motion,
+        angle=angle,
+        lens_evidence=_lens_evidence(estimates, treatment, seen, motion),
+        flow=_flow(estimates, excluded),
     )
     held = _held(estimates, settings)
     said = [*notes, *more, *dict.fromkeys(track.note for track in held if track.note)]
     return replace(motion, held=held, notes=tuple(said))
+
+
+def _flow(estimates: Estimates, excluded: Flags | None) -> BackgroundFlow:
+    """How the background moves: what may steer."""
+    if excluded is None or not excluded.any():
+        return estimates.flow()
+    whole = estimates.recorded("similarity")
+    own = replace(whole, evidence=replace(whole.evidence, excluded=excluded))
+    return background_flow(estimates.tracks, estimates.canvas, own)
 
 
 # --- exclusions -----------------------------------------------------------------------------------
@@ -238,31 +299,31 @@ def _unskewed(seen: _Seen, shutter: ShutterSettings, settings: MotionSettings) -
 
 def _modelled(
     seen: _Seen, settings: MotionSettings, start: Similarities, camera: Pinhole | None,
-    angle: AngleOfView | None,
+    angle: AngleOfView | None, half: int | None,
 ) -> tuple[CameraMotion, list[str]]:  # fmt: skip
-    """The motion by the model that is asked for, or that the clip asks for."""
-    if settings.model == "decide":
-        return _decided(seen, settings, start, camera), []
+    """The motion by the model that is asked for, or what stands in for it, which is then said."""
     if settings.model == "rotation" and camera is None:
         assert angle is not None
         note = f"{angle.words} Until it is given, shift, roll and scale stand in for rotation."
-        return _by_model("similarity", seen, settings, start, camera), [note]
-    return _by_model(settings.model, seen, settings, start, camera), []
+        return _by_model("similarity", seen, settings, start, camera, half), [note]
+    return _by_model(settings.model, seen, settings, start, camera, half), []
 
 
-def _camera(
-    estimates: Estimates, seen: _Seen, settings: MotionSettings
+def camera_of(
+    estimates: Estimates, treatment: Treatment, lens: Lens | None
 ) -> tuple[Pinhole | None, AngleOfView | None]:
     """The straight camera, if a model needs one and it is known: by the lens, by its angle of view,
     or by what the clip tells of that, which then comes too."""
-    if seen.motion.lens is not None:
-        return straight_camera(seen.motion.lens), None
-    if settings.angle_of_view is not None:
-        return camera_of_angle(seen.canvas, settings.angle_of_view), None
-    if settings.model not in ("rotation", "decide"):
+    settings = treatment.of(MOTION)
+    if settings.model != "rotation":
         return None, None
+    if lens is not None:
+        return straight_camera(lens), None
+    canvas = estimates.canvas
+    if settings.angle_of_view is not None:
+        return camera_of_angle(canvas, settings.angle_of_view), None
     angle = estimates.angle()
-    return (camera_of_angle(seen.canvas, angle.across) if angle.told else None), angle
+    return (camera_of_angle(canvas, angle.across) if angle.told else None), angle
 
 
 def camera_of_angle(canvas: Canvas, angle_of_view: float) -> Pinhole:
@@ -271,8 +332,9 @@ def camera_of_angle(canvas: Canvas, angle_of_view: float) -> Pinhole:
 
 
 def _by_model(
-    model: str, seen: _Seen, settings: MotionSettings, start: Similarities, camera: Pinhole | None
-) -> CameraMotion:
+    model: str, seen: _Seen, settings: MotionSettings, start: Similarities, camera: Pinhole | None,
+    half: int | None,
+) -> CameraMotion:  # fmt: skip
     motion = seen.motion
     if model == "rotation":
         assert camera is not None
@@ -285,9 +347,9 @@ def _by_model(
         )  # fmt: skip
         return replace(motion, model=model, steps=plain.steps, evidence=plain.evidence)
     usual = model == "mesh" and settings.stiffness == USUAL_STIFFNESS
-    if usual and motion.wobble is not None and motion.wobble.mesh is not None:
+    if usual and half is None and motion.wobble is not None and motion.wobble.mesh is not None:
         return replace(motion, model=model, field=motion.wobble.mesh)
-    field = displacement_field(seen.tracks, seen.canvas, motion, model, settings.stiffness)
+    field = displacement_field(seen.tracks, seen.canvas, motion, model, settings.stiffness, half)
     return replace(motion, model=model, field=field)
 
 
@@ -306,36 +368,6 @@ def _turning(seen: _Seen, start: Rotations) -> CameraMotion:
     if was is not None and was.unskewed is not None:
         return replace(turning, wobble=Wobble(was.source, wobble))
     return replace(turning, wobble=Wobble(wobble))
-
-
-def _decided(
-    seen: _Seen, settings: MotionSettings, start: Similarities, camera: Pinhole | None
-) -> CameraMotion:
-    """The motion by the simplest model that explains the tracks and leaves little wobble."""
-    choice = choose_model(seen.tracks, seen.canvas, seen.motion, settings.stiffness, camera)
-    order = [name for name in MOTION_MODELS if name in choice.left]
-    best: CameraMotion | None = None
-    for name in order[order.index(choice.model) :]:
-        motion = _by_model(name, seen, settings, start, camera)
-        wobble = _wobble_left(motion, seen.canvas)
-        if best is None or best.choice is None or wobble < best.choice.wobble:
-            said = ModelChoice(name, choice.left, wobble, settings.wobble_limit)
-            best = replace(motion, choice=said)
-        if wobble <= settings.wobble_limit:
-            break
-    assert best is not None
-    return best
-
-
-def _wobble_left(motion: CameraMotion, canvas: Canvas) -> float:
-    """Rms wobble that is left when what the model knows of it is taken out, source px."""
-    assert motion.wobble is not None
-    left = motion.wobble.left_by_shutter.astype(complex)
-    known = bent_by([motion.steps], canvas, len(motion))
-    if motion.field is not None or known is not None:
-        weight, timeline = motion.evidence.weight, motion.timeline
-        left = left - local_wobble(motion.field, weight, timeline, canvas, known)
-    return float(np.sqrt((np.abs(left) ** 2).mean()))
 
 
 # --- what came of it ------------------------------------------------------------------------------

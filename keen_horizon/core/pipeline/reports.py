@@ -8,10 +8,13 @@ import numpy as np
 
 from ..geometry.canvas import Canvas
 from ..geometry.motion import Motion
+from ..geometry.rotation import Rotations
 from ..motion.camera_motion import AngleOfView, CameraMotion
-from ..motion.rolling_shutter import Readout
+from ..motion.readout import Readout
+from ..quality.scores import in_pixels
 from ..stations.station import Figure, Report
 from ..treatment import Treatment
+from .measure_again import MeasuredAgain
 from .render_clip import Rendered
 from .solve_clip import Solution
 
@@ -70,6 +73,18 @@ def _angle(angle: AngleOfView) -> dict[str, Any]:
     }
 
 
+def camera_report(motion: CameraMotion) -> dict[str, Any]:
+    """By which camera a clip was corrected."""
+    steps = motion.steps
+    focal = float(np.mean(steps.camera.focal)) if isinstance(steps, Rotations) else None
+    return {
+        "model": motion.model,
+        "focal": None if focal is None else round(focal, 2),
+        "angle_of_view": None if motion.angle is None else _angle(motion.angle),
+        "left_by_model": None if motion.choice is None else motion.choice.left,
+    }
+
+
 def told_figures(treatment: Treatment, report: Report) -> list[Figure]:
     """The numbers of a report as they are shown. A report by an earlier version may lack what a
     station tells now; that station is passed over."""
@@ -79,6 +94,9 @@ def told_figures(treatment: Treatment, report: Report) -> list[Figure]:
             figures += station.figures(own, report)
         except KeyError:
             continue
+    if report.get("shake_measured_again") is not None:
+        again = in_pixels(report["shake_measured_again"], report["shake_measured_again_sure"])
+        figures.append(Figure("Shake left, measured in the file", again))
     for what, seconds in report.get("seconds", {}).items():
         quick = seconds < AT_ONCE
         figures.append(
@@ -92,10 +110,12 @@ def correction_report(
     treatment: Treatment,
     rendered: Rendered,
     seconds: dict[str, float],
+    again: MeasuredAgain | None = None,
 ) -> dict[str, Any]:
     """A finished correction: its figures, and one entry a frame.
 
-    ``seconds`` spent in ``measure``, ``solve`` and ``render``.
+    ``seconds`` spent in ``measure``, ``solve``, ``render`` and ``check``; ``again`` what the
+    finished file was measured to.
     """
     chain, timeline = solution.chain, solution.motion.timeline
     motions = [stage for stage in solution.corrections if isinstance(stage, Motion)]
@@ -112,6 +132,9 @@ def correction_report(
     return told | {
         "pixels_per_output_pixel": told["pixels_per_output_pixel"] * shrink,
         "output": told["output"] | {"width": rendered.width, "height": rendered.height},
+        "shake_measured_again": None if again is None else again.px,
+        "shake_measured_again_sure": None if again is None else again.sure,
+        "camera": camera_report(solution.motion),
         "sound": rendered.sound,
         "treatment": treatment.as_data(),
         "seconds": seconds,

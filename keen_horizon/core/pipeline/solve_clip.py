@@ -5,13 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-import numpy as np
-
 from ..geometry.canvas import Canvas
 from ..geometry.chain import WarpChain
 from ..geometry.stage import WarpStage
 from ..motion.camera_motion import CameraMotion
-from ..path.crop_bound import crop_bound
 from ..path.zoom import outline, room_left
 from ..quality import scores
 from ..stations import STATIONS
@@ -67,6 +64,7 @@ def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solutio
     ``canvas`` is that of the file; a lens may know its pixels to be wider. Raises BadSetting where
     settings contradict each other.
 
+    >>> import numpy as np
     >>> from keen_horizon.core.motion.camera_motion import Evidence, Timeline
     >>> from keen_horizon.core.geometry.similarity import Similarities
     >>> swing = 8 * np.sin(np.arange(60) * 0.8) + 0j  # the picture swings by 8 px
@@ -128,9 +126,22 @@ def _steadied(
     if not settings.on or _hopeless(scene.motion, scene.canvas):
         return untouched(scene, around), []
     try:
-        return steadying(settings, scene, around), []
+        steadied = steadying(settings, scene, around)
     except ArithmeticError:
         return untouched(scene, around), [UNSOLVED]
+    return steadied, _gave_way(scene, steadied)
+
+
+def _gave_way(scene: Scene, steadied: Steadied) -> list[str]:
+    """A sentence about where the correction would have done harm."""
+    worse = scene.motion.timeline.first + steadied.worse
+    if not len(worse):
+        return []
+    where = f"frames {worse[0]} to {worse[-1]}" if len(worse) > 1 else f"frame {worse[0]}"
+    return [
+        f"In {where} the picture would shake more than as it was recorded; the correction gives "
+        "way there."
+    ]
 
 
 def _hopeless(motion: CameraMotion, canvas: Canvas) -> bool:
@@ -159,24 +170,3 @@ def _outside(treatment: Treatment, motion: CameraMotion) -> list[str]:
                     f"{frames[0]} to {frames[-1]}), which only leads up to its value."
                 ]
     return []
-
-
-def first_treatment(motion: CameraMotion, canvas: Canvas) -> Treatment:
-    """A sensible start: locked off if the camera meant to stand still, following if it moved.
-
-    It meant to stand still if its path, without the shake, stays within what the default calm
-    could hold in place anyway.
-    """
-    default = Treatment()
-    extent = 0.0
-    moved = scores.place_steps(motion.steps, canvas)
-    for start, stop in motion.segments:
-        own = moved[start:stop].copy()
-        own[:1] = 0
-        paths = np.cumsum(own, axis=0)
-        slow = paths - scores.fast_part(paths, motion.timeline.times[start:stop])
-        extent = max(extent, float(np.ptp(slow.real, axis=0).max() / canvas.half[0] / 2))
-        extent = max(extent, float(np.ptp(slow.imag, axis=0).max() / canvas.half[1] / 2))
-    calm, most = default.of(MOTION).calm, default.of(FRAME).zoom_ceiling
-    stays = extent < 1.0 - float(crop_bound(calm, most))
-    return default.changed(MOTION, aim="lock_off") if stays else default

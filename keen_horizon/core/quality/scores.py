@@ -13,26 +13,64 @@ import numpy as np
 from ..geometry.canvas import Canvas
 from ..geometry.motion import Motion, cumulative_pose
 from ..geometry.similarity import Similarities, nearest_similarity
-from ..types import Complex, Real
+from ..types import AnyArray, Complex, Real
 
 ORDER = 3  # of the filter that tells slow from fast
 SHAKE_ABOVE = 1.0  # Hz; slower motion counts as the intended move
 SHAKE_MEASURE = (
-    "RMS distance that nine points of the picture stray from their path smoothed at 1 Hz, "
-    "by the motion measured"
+    "RMS distance that the background, seen at 25 places of the picture, strays from its path "
+    "smoothed at 1 Hz, by the marks near each place"
+)
+WOBBLE_MEASURE = (
+    "RMS distance that 25 places of the background stray, faster than 1 Hz, from where the "
+    "picture's shift, roll and scale would have them"
 )
 Segments = list[tuple[int, int]]
 
 
+CLEAR, RESOLVED = 0.02, 0.35  # of a value, that it is sure to, for no word of it, and to be said
+
+
+def doubt(value: float, exact: float) -> float:
+    """How much more a value may be that is mixed with what nothing is exact to.
+
+    >>> round(doubt(3.0, 4.0), 6)
+    2.0
+    """
+    return float(np.hypot(value, exact)) - value
+
+
+def rms(values: AnyArray) -> float:
+    """Of all of them, real or complex."""
+    return float(np.sqrt((np.abs(values) ** 2).mean()))
+
+
+def is_resolved(value: float, sure: float) -> bool:
+    """Whether a value that may be ``sure`` more can be told from nothing."""
+    return sure <= RESOLVED * value
+
+
 def in_pixels(value: float, sure: float) -> str:
-    """``5.62 px``, or ``under 0.2 px`` where it is known to ``sure`` px only."""
-    return f"{value:.2f} px" if value >= sure else f"under {sure:.2g} px"
+    """``5.62 px``; ``0.71 ± 0.03 px`` of what may be 0.03 px more; ``under 0.2 px`` of what can
+    hardly be told from nothing."""
+    if not is_resolved(value, sure):
+        return f"under {value + sure:.2g} px"
+    if sure <= CLEAR * value:
+        return f"{value:.2f} px"
+    return f"{value:.2f} ± {max(sure, 0.01):.2f} px"
 
 
 def nine_places(canvas: Canvas) -> Complex:
     """``(9,)`` where the picture is looked at, scene units."""
     hu, hv = canvas.half
     u, v = np.meshgrid([-0.6 * hu, 0.0, 0.6 * hu], [-0.6 * hv, 0.0, 0.6 * hv])
+    return np.asarray((u + 1j * v).ravel())
+
+
+def places_over(canvas: Canvas) -> Complex:
+    """``(25,)`` where the background is looked at, over all of the picture, scene units."""
+    share = np.linspace(-0.8, 0.8, 5)
+    u, v = np.meshgrid(share * canvas.half[0], share * canvas.half[1])
     return np.asarray((u + 1j * v).ravel())
 
 
@@ -105,14 +143,17 @@ def fast_part(paths: Complex, times: Real, above: float = SHAKE_ABOVE) -> Comple
 def shake(moved: Complex, times: Real, segments: Segments) -> float:
     """Shake, in the units of ``moved`` ``(n, 9)`` as from :func:`place_steps`: see
     :data:`SHAKE_MEASURE`. Stretches between cuts apart."""
-    total, count = 0.0, 0
+    return rms(fast_paths(moved, times, segments))
+
+
+def fast_paths(moved: Complex, times: Real, segments: Segments) -> Complex:
+    """``(n, m)`` what is faster than 1 Hz of the paths whose steps are ``moved``."""
+    fast = np.zeros(moved.shape, complex)
     for start, stop in segments:
         own = moved[start:stop].copy()
         own[:1] = 0
-        fast = fast_part(np.cumsum(own, axis=0), times[start:stop])
-        total += float((np.abs(fast) ** 2).sum())
-        count += fast.size
-    return float(np.sqrt(total / max(count, 1)))
+        fast[start:stop] = fast_part(np.cumsum(own, axis=0), times[start:stop])
+    return fast
 
 
 def stability_score(steps: Similarities, segments: Segments) -> float:

@@ -33,10 +33,6 @@ class Timed(Protocol):
 EVERY = 2  # nodes of a grid between two places
 PLACES = ((ROWS + 1) // EVERY, (COLUMNS + 1) // EVERY)  # down and across
 WOBBLE_ABOVE = 1.0  # Hz; slower local motion is the scene's own, as when walking past things
-WOBBLE_MEASURE = (
-    "RMS distance that 54 places of the picture stray, faster than 1 Hz, from where the picture's "
-    "shift, roll and scale would have them"
-)
 
 
 def wobble_places(canvas: Canvas) -> Complex:
@@ -106,17 +102,3 @@ def bent_by(stages: Sequence[WarpStage], canvas: Canvas, n: int) -> Complex | No
         else:
             moved += stage.to_source(points) - places
     return without_similarity(moved, places)
-
-
-def wobble_left(
-    wobble: NDArray[np.complex64], undone: Complex | None, times: Real, segments: Segments
-) -> Real:
-    """``(n,)`` rms wobble of each frame after corrections have taken out what they do (see
-    :func:`bent_by`); scene units.
-
-    Only what they do fast counts: slower, they take out motion that is no wobble.
-    """
-    left = wobble.astype(complex)
-    if undone is not None:
-        left = left - _fast(undone, times, segments)
-    return np.asarray(np.sqrt((np.abs(left) ** 2).mean(axis=1)), float)

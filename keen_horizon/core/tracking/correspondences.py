@@ -11,6 +11,7 @@ from ..types import Complex, Flags, Indices, Real
 from .tracks import Tracks
 
 PARTS = (8, 5)  # of the picture, each with one vote
+MIDDLE = 0.35  # of a part's vote at the picture's edge
 FEW = 3  # tracks; a part with fewer has less than a vote
 
 
@@ -84,8 +85,26 @@ def correspondences(
     return Correspondences(before, after, valid, start, record, mark)
 
 
+class Tally:
+    """In how many of its sightings something is so, counted for each of ``marks`` marks."""
+
+    def __init__(self, marks: int) -> None:
+        self.so, self.seen = np.zeros(marks), np.zeros(marks)
+
+    def add(self, pairs: Correspondences, so: Flags) -> None:
+        """``so`` ``(pairs, marks)``, of sightings that are valid."""
+        count = len(self.seen)
+        self.so += np.bincount(pairs.mark[pairs.valid & so], minlength=count)
+        self.seen += np.bincount(pairs.mark[pairs.valid], minlength=count)
+
+    @property
+    def share(self) -> Real:
+        """``(marks,)`` of each mark's sightings."""
+        return np.asarray(self.so / np.maximum(self.seen, 1))
+
+
 def votes(points: Complex, valid: Flags, canvas: Canvas) -> Real:
-    """``(pairs, marks)`` weight of each mark: one for each part of the picture, shared there.
+    """``(pairs, marks)`` weight of each mark: that of its part of the picture, shared there.
 
     ``points`` ``(pairs, marks)`` scene plane, ``valid`` where there is a mark.
     """
@@ -96,4 +115,7 @@ def votes(points: Complex, valid: Flags, canvas: Canvas) -> Real:
     pair = np.arange(len(points))[:, None] * (columns * rows)
     part = np.where(valid, pair + down * columns + across, 0)
     count = np.bincount(part[valid], minlength=len(points) * columns * rows)
-    return np.where(valid, 1.0 / np.maximum(count[part], FEW), 0.0)
+    share = np.where(valid, 1.0 / np.maximum(count[part], FEW), 0.0)
+    # What is filmed is in the middle, what it stands before is all around it.
+    out = np.maximum(np.abs(points.real) / hu, np.abs(points.imag) / hv)
+    return np.asarray(share * (MIDDLE + (1 - MIDDLE) * out**2))

@@ -30,6 +30,14 @@ RESEED_BELOW = 0.7  # of the marks that the last seeding left
 HOME_WITHIN = 0.5  # working pixels between a mark and itself, followed forth and back
 CORNER_FLOOR = 1.5e-5  # least corner strength, for luma in 0..1; below it lies noise
 CORNER_SHARE = 0.004  # of the strongest corner in the picture
+COARSER = 4  # times smaller is the picture in which shades are followed
+COARSE_CELLS = 8  # along its shorter side
+SHADES_UPTO = 10.0  # its pixels, beyond which brightness is evened out
+SHADE_GAIN = 8.0  # of contrast
+SHADE_FLOOR = 2e-4  # least corner strength of shades, their contrast enlarged
+SHADE_OVER_NOISE = 3e-4  # likewise, by the square of the picture's noise in code values
+# From the median Laplacian to the noise (Immerkaer, Fast noise variance estimation, CVIU 1996).
+NOISE_OF_EDGES = 1.4826 / 20**0.5
 EDGE = 6  # working pixels kept clear of the border
 FLAT = 0.02  # contrast of a thumbnail (of 1) below which differences are noise
 _THUMB = (32, 18)
@@ -64,60 +72,76 @@ class FrameFeatures:
 
 
 class FeatureTracker:
-    """Feeds on luma planes in order and gives the marks of each. Holds two small pictures.
+    """Feeds on luma planes in order and gives the marks of each. Holds three small pictures.
 
-    ``closer``: more marks, on larger pictures, which takes longer."""
+    Where the picture is too plain for corners, broad shades are followed in a coarser one, whose
+    marks are known less exactly, but are better than none. ``closer``: more marks, on larger
+    pictures, which takes longer."""
 
     def __init__(self, width: int, height: int, *, closer: bool = False) -> None:
         shrink = _shrink(width, height, closer)
-        self._cells = round(CELLS * CLOSER) if closer else CELLS
+        cells = round(CELLS * CLOSER) if closer else CELLS
+        self._full = np.array([width, height], np.float32)
         self._size = (max(16, round(width * shrink)), max(16, round(height * shrink)))
-        self._factor = np.array([width / self._size[0], height / self._size[1]], np.float32)
-        self._before: NDArray[np.uint8] | None = None
+        coarse = (max(16, self._size[0] // COARSER), max(16, self._size[1] // COARSER))
+        self._fine = _Layer(self._size, cells, CORNER_FLOOR, CORNER_SHARE)
+        self._coarse = _Layer(coarse, COARSE_CELLS, SHADE_FLOOR, 0.0)
         self._thumb: NDArray[np.float32] | None = None
-        self._points = np.zeros((0, 2), np.float32)  # working pixels
-        self._ids = np.zeros(0, np.uint32)
         self._next_id = 0
-        self._seeded = 0
         self._age = 0
 
     def step(self, luma: Plane) -> FrameFeatures:
         """Follow the marks into this frame ``(h, w)``, and look for new ones where few are left."""
         picture = self._reduce(luma)
-        started = len(self._points)
-        if self._before is not None and started:
-            self._follow(self._before, picture)
-        followed = len(self._points)
+        layers = (self._fine, self._coarse)
+        started = len(self._fine.points)
+        self._fine.follow(picture)
+        self._coarse.follow(_shades(picture, self._coarse.size))
+        followed = len(self._fine.points)
         change = self._change(picture)
+        edges = cv2.Laplacian(picture, cv2.CV_16S)[::2, ::2]
+        # Shades have to stand out from what noise leaves when it is averaged.
+        noise = float(np.median(np.abs(edges))) * NOISE_OF_EDGES
+        self._coarse.floor = max(SHADE_FLOOR, SHADE_OVER_NOISE * noise**2)
         self._age += 1
-        if (
-            self._before is None
-            or self._age >= RESEED_EVERY
-            or (followed < RESEED_BELOW * self._seeded)
-        ):
-            self._seed(picture)
-        self._before = picture
-        sharpness = float(cv2.Laplacian(picture, cv2.CV_16S)[::2, ::2].var())
-        source = (self._points + 0.5) * self._factor - 0.5
-        return FrameFeatures(self._ids, source, started, followed, change, sharpness)
+        if self._age >= RESEED_EVERY or self._next_id == 0 or self._fine.is_thin:
+            for layer in layers:
+                # Corners come first; shades only have what they leave.
+                taken = [self._source(other) / self._full for other in layers]
+                self._next_id = layer.seed(np.concatenate(taken), self._next_id)
+            self._age = 0
+        ids = np.concatenate([layer.ids for layer in layers])
+        points = np.concatenate([self._source(layer) for layer in layers])
+        order = np.argsort(ids)
+        return FrameFeatures(
+            ids[order], points[order], started, followed, change, float(edges.var())
+        )
 
     def state(self) -> dict[str, NDArray[Any]]:
         """All it knows after the last frame, for :meth:`restore`."""
-        assert self._before is not None
         assert self._thumb is not None
         return {
-            "before": self._before,
             "thumb": self._thumb,
-            "points": self._points,
-            "ids": self._ids,
-            "counts": np.array([self._next_id, self._seeded, self._age]),
+            "counts": np.array([self._next_id, self._age]),
+            **{f"fine_{name}": value for name, value in self._fine.state().items()},
+            **{f"coarse_{name}": value for name, value in self._coarse.state().items()},
         }
+
+    def can_restore(self, state: Mapping[str, NDArray[Any]]) -> bool:
+        """Whether a state is whole."""
+        parts = {f"{layer}_{part}" for layer in ("fine", "coarse") for part in _Layer.STATE}
+        return parts | {"thumb", "counts"} <= state.keys()
 
     def restore(self, state: Mapping[str, NDArray[Any]]) -> None:
         """Go on as the follower did whose :meth:`state` this is."""
-        self._before, self._thumb = state["before"], state["thumb"]
-        self._points, self._ids = state["points"], state["ids"]
-        self._next_id, self._seeded, self._age = (int(n) for n in state["counts"])
+        self._thumb = state["thumb"]
+        self._next_id, self._age = (int(n) for n in state["counts"])
+        for name, layer in (("fine", self._fine), ("coarse", self._coarse)):
+            layer.restore({part: state[f"{name}_{part}"] for part in _Layer.STATE})
+
+    def _source(self, layer: _Layer) -> NDArray[np.float32]:
+        """A layer's marks in source pixels."""
+        return np.asarray((layer.points + 0.5) * (self._full / layer.size) - 0.5, np.float32)
 
     def _reduce(self, luma: Plane) -> NDArray[np.uint8]:
         small = cv2.resize(luma, self._size, interpolation=cv2.INTER_AREA)
@@ -132,28 +156,76 @@ class FeatureTracker:
             return 0.0
         return float(np.abs(thumb - before).mean() / (FLAT + thumb.std()))
 
-    def _follow(self, before: NDArray[np.uint8], picture: NDArray[np.uint8]) -> None:
+
+def _shades(picture: NDArray[np.uint8], size: tuple[int, int]) -> NDArray[np.uint8]:
+    """What is left of a picture when noise is averaged away and its light evened out, much
+    enlarged in contrast: broad, faint shades."""
+    small = cv2.resize(picture.astype(np.float32), size, interpolation=cv2.INTER_AREA)
+    even = small - cv2.GaussianBlur(small, (0, 0), SHADES_UPTO)
+    return np.clip(128 + SHADE_GAIN * even, 0, 255).astype(np.uint8)
+
+
+class _Layer:
+    """Marks that are followed in pictures of one ``size`` (working pixels, width and height). A
+    corner is worth following from strength ``floor`` on, and from a ``share`` of the strongest."""
+
+    STATE = ("before", "points", "ids", "seeded")
+
+    def __init__(self, size: tuple[int, int], cells: int, floor: float, share: float) -> None:
+        self.size, self.floor, self._share = size, floor, share
+        self._cell = max(12, round(min(size) / cells))
+        self._before: NDArray[np.uint8] | None = None
+        self.points = np.zeros((0, 2), np.float32)  # pixels of this layer
+        self.ids = np.zeros(0, np.uint32)
+        self._seeded = 0
+
+    @property
+    def is_thin(self) -> bool:
+        """Whether many of the marks of the last seeding are lost."""
+        return len(self.points) < RESEED_BELOW * self._seeded
+
+    def state(self) -> dict[str, NDArray[Any]]:
+        assert self._before is not None
+        return {
+            "before": self._before, "points": self.points, "ids": self.ids,
+            "seeded": np.array(self._seeded),
+        }  # fmt: skip
+
+    def restore(self, state: Mapping[str, NDArray[Any]]) -> None:
+        self._before = state["before"]
+        self.points, self.ids = state["points"], state["ids"]
+        self._seeded = int(state["seeded"])
+
+    def follow(self, picture: NDArray[np.uint8]) -> None:
+        """Follow the marks from the picture before into this one."""
+        before, self._before = self._before, picture
+        if before is None or not len(self.points):
+            return
         there, found, _ = cv2.calcOpticalFlowPyrLK(
-            before, picture, self._points, None, winSize=WINDOW, maxLevel=LEVELS, criteria=ENOUGH
+            before, picture, self.points, None, winSize=WINDOW, maxLevel=LEVELS, criteria=ENOUGH
         )
         # The way back starts from where it ought to end: a mark that was truly followed stays
         # there, one that slipped onto something else is driven off.
         back, home, _ = cv2.calcOpticalFlowPyrLK(
-            picture, before, there, self._points.copy(), winSize=WINDOW, maxLevel=1,
+            picture, before, there, self.points.copy(), winSize=WINDOW, maxLevel=1,
             criteria=ENOUGH, flags=cv2.OPTFLOW_USE_INITIAL_FLOW,
         )  # fmt: skip
-        width, height = self._size
+        width, height = self.size
         good = (found[:, 0] == 1) & (home[:, 0] == 1)
-        good &= np.abs(back - self._points).max(axis=1) < HOME_WITHIN
+        good &= np.abs(back - self.points).max(axis=1) < HOME_WITHIN
         good &= (there[:, 0] >= EDGE) & (there[:, 0] < width - EDGE)
         good &= (there[:, 1] >= EDGE) & (there[:, 1] < height - EDGE)
-        self._points, self._ids = there[good], self._ids[good]
+        self.points, self.ids = there[good], self.ids[good]
 
-    def _seed(self, picture: NDArray[np.uint8]) -> None:
-        """Give every cell without a mark its strongest corner, if it has one worth following."""
-        strength = cv2.cornerMinEigenVal(picture, 5, ksize=3)
-        width, height = self._size
-        cell = max(12, round(min(width, height) / self._cells))
+    def seed(self, taken: NDArray[np.float32], next_id: int) -> int:
+        """Give every cell without a mark its strongest corner, if it has one worth following.
+
+        ``taken`` ``(k, 2)`` are places of marks, as shares of the picture; new ones are numbered
+        from ``next_id`` on. Returns the number after the last."""
+        assert self._before is not None
+        strength = cv2.cornerMinEigenVal(self._before, 5, ksize=3)
+        width, height = self.size
+        cell = self._cell
         columns, rows = width // cell, height // cell
         if columns and rows:
             strength[:EDGE] = strength[-EDGE:] = 0
@@ -163,16 +235,16 @@ class FeatureTracker:
             cells = cells.reshape(rows, columns, cell * cell)
             at = cells.argmax(axis=2)
             best = np.take_along_axis(cells, at[..., None], axis=2)[..., 0]
-            wanted = best > max(CORNER_FLOOR, CORNER_SHARE * float(best.max()))
-            taken = (self._points // cell).astype(int)
-            inside = (taken[:, 0] < columns) & (taken[:, 1] < rows)
-            wanted[taken[inside, 1], taken[inside, 0]] = False
+            wanted = best > max(self.floor, self._share * float(best.max()))
+            inside = (taken * self.size // cell).astype(int)
+            inside = inside[(inside[:, 0] < columns) & (inside[:, 1] < rows)]
+            wanted[inside[:, 1], inside[:, 0]] = False
             row, column = np.nonzero(wanted)
             place = at[row, column]
             fresh = np.stack([column * cell + place % cell, row * cell + place // cell], axis=-1)
-            ids = np.arange(self._next_id, self._next_id + len(fresh), dtype=np.uint32)
-            self._next_id += len(fresh)
-            self._points = np.concatenate([self._points, fresh.astype(np.float32)])
-            self._ids = np.concatenate([self._ids, ids])
-        self._seeded = len(self._points)
-        self._age = 0
+            ids = np.arange(next_id, next_id + len(fresh), dtype=np.uint32)
+            next_id += len(fresh)
+            self.points = np.concatenate([self.points, fresh.astype(np.float32)])
+            self.ids = np.concatenate([self.ids, ids])
+        self._seeded = len(self.points)
+        return next_id

@@ -42,7 +42,9 @@ class TracksWriter:
             rows = state.pop("rows")
             size = RECORD.itemsize * int(rows[:, 0].sum())
             # Copied, not appended to: whoever was taken for dead may still hold the old file.
-            if _copy_start(marks, self._file, size) == size:
+            # An earlier version's note may lack what is needed now.
+            known = follower.can_restore(state)
+            if known and _copy_start(marks, self._file, size) == size:
                 follower.restore(state)
                 self._rows = [tuple(row) for row in rows.tolist()]
             else:  # what was noted is not all there

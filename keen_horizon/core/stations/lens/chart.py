@@ -88,8 +88,8 @@ def find_corners(luma: Luma, board: Board, *, thorough: bool = True) -> Real | N
             cv2.resize(luma, None, fx=shrink, fy=shrink, interpolation=cv2.INTER_AREA), np.uint8
         )
     corners = _corners_in(small, board, thorough)
-    if corners is None or small is luma:
-        return corners
+    if corners is None:
+        return None
     grown = np.array([luma.shape[1] / small.shape[1], luma.shape[0] / small.shape[0]])
     return _refined(luma, board, (corners + 0.5) * grown - 0.5)
 

@@ -29,6 +29,11 @@ STEPS = 12  # of Gauss and Newton
 ROUNDS = 3  # of weighing edges
 SPOILT = 3.0  # times the others' residual at which an edge contradicts them
 SPOILT_PX = 1.0  # and px
+USUAL = (0.35, 0.25, 0.15)  # size of a lens's first, second, third coefficient
+DOUBT = 0.5  # px, of traces, that a coefficient of usual size is worth
+FOLDS = 6  # groups of edges, at most, each of which is judged by the lens of the others
+WORSE = 1.1  # times the least that judged edges are left with: a model may leave that much
+FISHEYE_BETTER = 0.7  # of what any other leaves of judged edges, for a fisheye to be believed
 NEAR_CENTRE = 0.07  # of the half-diagonal: edges that pass nearer tell nothing
 SHORT_REACH = 0.55  # of the half-diagonal: edges further in than that tell one coefficient
 BETTER = 6.0  # of Schwarz' criterion, by which a model with more coefficients must win
@@ -82,6 +87,14 @@ class _Candidate:
             k = [*x, 0.0, 0.0, 0.0, 0.0][:4]
             focal = NOMINAL
         return Distortion(self.model, (k[0], k[1], k[2], k[3])), focal
+
+    @property
+    def prices(self) -> Real:
+        """``(count,)`` px that a unit of each parameter counts as: lenses have small
+        coefficients, the higher ones smaller still. What edges tell outweighs it by far."""
+        usual = np.array(USUAL)[: self.free]
+        price = np.sqrt(HANGING) * DOUBT / usual
+        return np.r_[0.0, price] if self.model == "fisheye" else price
 
     @property
     def start(self) -> Real:
@@ -178,6 +191,16 @@ def fit_edges(
                 break
             fits = {c.name: _fitted(c, traces, weight, fits[c.name][0]) for c in tried}
             best = _chosen(tried, fits, traces, weight)
+        # What contradicts the others is left out, not averaged in; a model that was asked for may
+        # itself be what contradicts them.
+        spoilt = []
+        if model is None:
+            spoilt = _contradicting(traces.per_edge(fits[best.name][1]), traces)
+        weight[spoilt] = 0.0
+        earned = tried if live is not None else _earned(tried, traces, weight)
+        if spoilt or len(earned) < len(tried):
+            fits = {c.name: _fitted(c, traces, weight, fits[c.name][0]) for c in tried}
+            best = _chosen(earned, fits, traces, weight)
     x, strays = fits[best.name]
     distortion, focal = best.lens(x)
     residuals = traces.per_edge(strays)
@@ -260,8 +283,9 @@ def _fitted(
     """Parameters and strays, by Gauss-Newton with Levenberg's damping."""
     w = np.sqrt(weight[traces.edge])
     x = candidate.start if start is None else start.copy()
+    price = candidate.prices**2
     strays = traces.strays(*candidate.lens(x))
-    cost = float(((w * strays) ** 2).sum())
+    cost = float(((w * strays) ** 2).sum() + (price * x * x).sum())
     damping = 1e-3
     for _ in range(STEPS):
         slopes = np.empty((len(strays), len(x)))
@@ -270,14 +294,15 @@ def _fitted(
             moved[i] += 1e-4
             slopes[:, i] = (traces.strays(*candidate.lens(moved)) - strays) / 1e-4
         slopes *= w[:, None]
-        gram, right = slopes.T @ slopes, slopes.T @ (w * strays)
+        gram = slopes.T @ slopes + np.diag(price)
+        right = slopes.T @ (w * strays) + price * x
         done = True
         for _ in range(5):
             lifted = gram + damping * np.diag(np.diag(gram) + 1e-9)
             step = np.linalg.solve(lifted, -right)
             tried = x + np.clip(step, -0.4, 0.4)
             over = traces.strays(*candidate.lens(tried))
-            found = float(((w * over) ** 2).sum())
+            found = float(((w * over) ** 2).sum() + (price * tried * tried).sum())
             if found < cost:
                 done = cost - found < 1e-6 * cost + 1e-9
                 x, strays, cost, damping = tried, over, found, max(damping / 8, 1e-9)
@@ -286,6 +311,32 @@ def _fitted(
         if done:
             break
     return x, strays
+
+
+def _earned(tried: Sequence[_Candidate], traces: _Traces, weight: Real) -> Sequence[_Candidate]:
+    """Those models whose coefficients earn their place: edges that they were not fitted to come out
+    about as straight as by any (Stone, *Cross-validatory choice*, J. R. Statistical Society B
+    1974). A fisheye has to leave much less than all others do."""
+    counted = np.nonzero(weight > 0)[0]
+    if len(counted) < FOLDS:
+        return tried
+    left = {}
+    for c in tried:
+        total, seen = 0.0, 0
+        for fold in range(FOLDS):
+            judged = counted[fold::FOLDS]
+            others = weight.copy()
+            others[judged] = 0.0
+            x, _ = _fitted(c, traces, others)
+            off = traces.strays(*c.lens(x))[np.isin(traces.edge, judged)]
+            total, seen = total + float((off**2).sum()), seen + len(off)
+        left[c.name] = float(np.sqrt(total / seen)) + NOISE
+    flat = [c for c in tried if c.model != "fisheye"]
+    if flat:
+        least = min(left[c.name] for c in flat)
+        tried = [c for c in tried if c in flat or left[c.name] < FISHEYE_BETTER * least]
+    least = min(left[c.name] for c in tried)
+    return [c for c in tried if left[c.name] <= WORSE * least]
 
 
 def _weights(residuals: Real) -> Real:

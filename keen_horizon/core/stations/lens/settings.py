@@ -74,7 +74,9 @@ class LensSettings(StationSettings):
         100.0, 0, 100, label="Amount", unit="%", keyed=True, affects="tracks",
         hint="Percent of the correction applied.",
     )  # fmt: skip
-    found_by: Literal["nothing", "angle", "edges", "chart", "numbers", "profile", "clip"] = setting(
+    found_by: Literal[
+        "nothing", "angle", "edges", "motion", "chart", "numbers", "profile", "clip"
+    ] = setting(
         "nothing", label="Found by", affects="report",
         hint="Where the numbers come from; clip: copied from another one.",
     )  # fmt: skip

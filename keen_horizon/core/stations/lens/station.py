@@ -84,12 +84,12 @@ class LensStation(Station[LensSettings]):
         said = []
         told = (report or {}).get("lens")
         if told is not None and told["bent"]["diagonal"] is not None:
-            told_surely = settings.found_by in ("angle", "chart", "profile")
+            told_surely = settings.found_by in ("angle", "chart", "motion", "profile")
             about = "" if told_surely or settings.model == "fisheye" else "≈ "
             said.append(f"{about}{told['bent']['diagonal']:.0f}°")
         if settings.found_by == "edges" and settings.edges:
             said.append(f"{len(settings.edges)} edge{'s' if len(settings.edges) > 1 else ''}")
-        elif settings.found_by in ("chart", "profile"):
+        elif settings.found_by in ("chart", "motion", "profile"):
             said.append(settings.found_by)
         if settings.residual is not None and settings.model != "rectilinear":
             said.append(f"{settings.residual:.1f} px")

@@ -74,10 +74,11 @@ class MotionSettings(StationSettings):
         needs=[HOLDING], hint="100: dead still; 0: gently brought back.",
     )  # fmt: skip
     model: Literal["shift", "similarity", "perspective", "rotation", "mesh", "decide"] = setting(
-        "similarity", label="Model", affects="motion",
+        "decide", label="Model", affects="motion",
         hint="shift: across and up-down. similarity: shift, roll and scale. perspective: "
         "keystone and shear too. rotation: what turning the camera does. "
-        "mesh: local warps, for parallax. decide: the simplest that explains the clip.",
+        "mesh: local warps, for parallax. decide: the simplest that leaves hardly more shake "
+        "than any.",
         choices={
             "shift": Choice("Shift", "Across and up-down only."),
             "similarity": Choice("Shift, roll, scale", "As a whole; nothing is bent."),
@@ -100,8 +101,7 @@ class MotionSettings(StationSettings):
     )  # fmt: skip
     wobble_limit: float = setting(
         1.0, 0.05, 10, label="Most wobble", unit="px", step=0.05, reach=(0.05, 5),
-        affects="motion", needs=[{"model": ("decide",)}],
-        hint="Most wobble, in px, that a model may leave for the clip to decide on it.",
+        affects="report", hint="Wobble, in px, above which it is pointed out.",
     )  # fmt: skip
     angle_of_view: float | None = setting(
         None, 5, 150, label="Angle of view", unit="°", step=0.1, affects="motion",

@@ -8,9 +8,10 @@ import numpy as np
 
 from ...geometry.displacement import DisplacementGrid
 from ...geometry.motion import Motion
+from ...path.background_shake import BackgroundShake, background_shake
 from ...path.point_lock import lock_report
 from ...path.tripod import TripodCost, tripod_cost
-from ...quality import scores, wobble
+from ...quality import scores
 from ...tracking.features import accuracy
 from ...types import Real
 from ..station import Figure, Report, Solved, Station
@@ -38,28 +39,22 @@ class MotionStation(Station[MotionSettings]):
         timeline = motion.timeline
         n, first = len(motion), timeline.first
         motions = [stage for stage in solved.corrections if isinstance(stage, Motion)]
-        view = solved.chain.view.similarities(n)
-        source = scores.place_steps(motion.steps, canvas)
-        shown = scores.place_steps(motion.steps, canvas, [view, *motions])
-        before = scores.shake(source, timeline.times, timeline.segments)
-        after = scores.shake(shown, timeline.times, timeline.segments)
         sure = accuracy(canvas)
-        nearest = scores.step_similarities(shown, canvas)
+        before, after = shakes(solved)
         return {
             "frame_count": n,
-            "shake_before": before,
-            "shake_after": after,
-            "shake_removed": 100.0 * (1.0 - after / before) if before > 0 else 0.0,
+            "shake_before": before.px,
+            "shake_after": after.px,
+            "shake_removed": 100.0 * (1.0 - after.px / before.px) if before.px > 0 else 0.0,
+            "shake_before_sure": before.sure,
+            "shake_after_sure": after.sure,
             "shake_accuracy": sure,
-            "shake_measure": f"{scores.SHAKE_MEASURE}, which is sure to about {sure:.2g} px; in "
-            "source pixels times the zoom",
+            "shake_measure": f"{scores.SHAKE_MEASURE}; in source pixels times the zoom",
             "shake_unit": "px",
-            "stability_score": scores.stability_score(nearest, timeline.segments),
-            "stability_score_before": scores.stability_score(
-                scores.step_similarities(source, canvas), timeline.segments
-            ),
+            "stability_score": scores.stability_score(after.steps, timeline.segments),
+            "stability_score_before": scores.stability_score(before.steps, timeline.segments),
             "distortion_value": scores.distortion_value(_linear_parts(motions)),
-            **_wobble(solved),
+            **_wobble(solved, before, after),
             "weak_frames": int(motion.evidence.weak.sum()),
             "blurred_frames": (first + np.nonzero(timeline.blurred)[0]).tolist(),
             "cuts": (first + timeline.cuts).tolist(),
@@ -82,7 +77,7 @@ class MotionStation(Station[MotionSettings]):
                 "something back."
             )
         elif report["shake_before"] < STILL:
-            still = scores.in_pixels(report["shake_before"], report["shake_accuracy"])
+            still = shake_captions(report)["before"]
             notes.append(f"This clip is steady already ({still} of shake): nothing to do.")
         highest = float(solved.scene.values("frame.zoom_ceiling").max())
         lock = report["locking"]
@@ -161,6 +156,28 @@ class MotionStation(Station[MotionSettings]):
         }
 
 
+def shakes(solved: Solved) -> tuple[BackgroundShake, BackgroundShake]:
+    """The background's shake before and after."""
+    motion, chain = solved.motion, solved.chain
+    if motion.flow is not None:
+        timeline = motion.timeline
+        return (
+            background_shake(motion.flow, timeline),
+            background_shake(motion.flow, timeline, chain),
+        )
+    # A motion without tracks is its own truth.
+    view = chain.view.similarities(len(motion))
+    motions = [stage for stage in solved.corrections if isinstance(stage, Motion)]
+    canvas, timeline = solved.scene.canvas, motion.timeline
+    told = []
+    for corrections in ([], [view, *motions]):
+        moved = scores.place_steps(motion.steps, canvas, corrections)
+        px = scores.shake(moved, timeline.times, timeline.segments)
+        steps = scores.step_similarities(moved, canvas)
+        told.append(BackgroundShake(px, 0.0, np.zeros(len(motion)), steps))
+    return told[0], told[1]
+
+
 def _linear_parts(motions: list[Motion]) -> Real:
     """``(n, 2, 2)`` of the corrections at the picture's centre."""
     h = motions[-1].matrices
@@ -171,28 +188,17 @@ def _linear_parts(motions: list[Motion]) -> Real:
     return np.asarray((h[:, :2, :2] * w - h[:, :2, 2, None] * h[:, None, 2, :2]) / (w * w))
 
 
-def _wobble(solved: Solved) -> dict[str, Any]:
+def _wobble(solved: Solved, before: BackgroundShake, after: BackgroundShake) -> dict[str, Any]:
     """The wobble before and after."""
-    told: dict[str, Any] = {
-        "wobble_before": None,
-        "wobble_after": None,
-        "wobble_frame": None,
-        "wobble_measure": f"{wobble.WOBBLE_MEASURE}; after: times the zoom",
+    known = solved.motion.flow is not None
+    return {
+        "wobble_before": scores.rms(before.wobble) if known else None,
+        "wobble_after": scores.rms(after.wobble) if known else None,
+        "wobble_frame": solved.motion.timeline.first + int(after.wobble.argmax())
+        if known
+        else None,
+        "wobble_measure": f"{scores.WOBBLE_MEASURE}; after: times the zoom",
         "bends": solved.chain.find(DisplacementGrid) is not None,
-    }
-    motion = solved.motion
-    if motion.wobble is None:
-        return told
-    n, view, timeline = len(motion), solved.chain.view, motion.timeline
-    enlarged = view.zooms(n) * view.scale
-    undone = wobble.bent_by(solved.corrections, solved.scene.canvas, n)
-    facts = timeline.times, timeline.segments
-    before = wobble.wobble_left(motion.wobble.source, None, *facts)
-    left = wobble.wobble_left(motion.wobble.left_by_shutter, undone, *facts) * enlarged
-    return told | {
-        "wobble_before": float(np.sqrt((before**2).mean())),
-        "wobble_after": float(np.sqrt((left**2).mean())),
-        "wobble_frame": timeline.first + int(left.argmax()),
     }
 
 
@@ -248,18 +254,27 @@ def _hold_notes(
 
 
 def shake_captions(figures: Report) -> dict[str, str]:
-    """Shake ``before`` and ``after``, as in ``5.62 px``; never less than can be measured."""
-    sure = figures["shake_accuracy"]
-    return {name: scores.in_pixels(figures[f"shake_{name}"], sure) for name in ("before", "after")}
+    """Shake ``before`` and ``after``, as in ``5.62 px`` and ``0.31 ± 0.06 px``; never less than can
+    be measured."""
+    return {
+        name: scores.in_pixels(figures[f"shake_{name}"], _sure(figures, name))
+        for name in ("before", "after")
+    }
+
+
+def _sure(figures: Report, name: str) -> float:
+    """What a shake is sure to; a report by an earlier version only knew one figure for all."""
+    usual = scores.doubt(figures[f"shake_{name}"], figures["shake_accuracy"])
+    return float(figures.get(f"shake_{name}_sure", usual))
 
 
 def wobble_caption(report: Report) -> str:
     """Wobble before and after, as in ``0.82 → 0.33 px``; nothing where it is not known."""
     if report.get("wobble_before") is None:  # unknown, or reported by an earlier version
         return ""
-    sure = report["shake_accuracy"]
     before, after = (
-        scores.in_pixels(report[f"wobble_{name}"], sure) for name in ("before", "after")
+        scores.in_pixels(value, scores.doubt(value, report["shake_accuracy"]))
+        for value in (report["wobble_before"], report["wobble_after"])
     )
     return f"{before} → {after}"
 
@@ -267,12 +282,13 @@ def wobble_caption(report: Report) -> str:
 def removed_caption(figures: Report) -> str | None:
     """How much of the shake is gone, ``94 %``; None for nothing. ``over 96 %`` where less is left
     than can be measured."""
-    before, after, sure = (figures[f"shake_{name}"] for name in ("before", "after", "accuracy"))
-    if after < sure < before:
-        return f"over {int(np.floor(100 * (1 - sure / before)))} %"
-    if before <= sure or figures["shake_removed"] <= HARDLY:
+    before, after = figures["shake_before"], figures["shake_after"]
+    most = after + _sure(figures, "after")
+    if before <= figures["shake_accuracy"] or figures["shake_removed"] <= HARDLY:
         return None
-    return f"{figures['shake_removed']:.0f} %"
+    if scores.is_resolved(after, most - after):
+        return f"{figures['shake_removed']:.0f} %"
+    return f"over {int(np.floor(100 * (1 - most / before)))} %" if most < before else None
 
 
 MOTION = MotionStation()

@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from ...geometry.chain import WarpChain
 from ...geometry.stage import Smoothness, WarpStage
 from ...geometry.view import View
+from ...path.background_shake import no_shakier
 from ...path.crop_bound import crop_and_freedom
 from ...path.framing import Framing
 from ...path.mesh_smoothing import smoothed_mesh
 from ...path.point_lock import PointLock, lock_points
 from ...path.steady_path import FOLLOW, Bounds, lock_off, steady_path
 from ...path.zoom import clip_to_zoom, outline, room_left
-from ...types import Real
+from ...types import Indices, Real
 from ..station import Scene
 from .settings import MotionSettings
 
 FASTER_THAN = {"follow": 0.7, "hold": 0.7, "lock_off": 0.3}  # Hz: slower is left to the scene
+GAVE_WAY = 0.95  # of a correction, below which that is said
 MESH_FROM = 25.0  # calm below which a mesh is weakened, for want of room
 
 
@@ -36,10 +38,13 @@ class Surroundings:
 
 @dataclass(frozen=True)
 class Steadied:
-    """The whole ``chain``, its view apart, and those of its stages that steady it."""
+    """The whole ``chain``, its view apart, and those of its stages that steady it. ``worse`` are
+    frames, counted from the start of the range, in which they would have shaken the picture more
+    than it was, and give way."""
 
     chain: WarpChain
     corrections: tuple[WarpStage, ...]
+    worse: Indices = field(default_factory=lambda: np.zeros(0, np.intp))
 
 
 def untouched(scene: Scene, around: Surroundings) -> Steadied:
@@ -83,7 +88,15 @@ def steadying(settings: MotionSettings, scene: Scene, around: Surroundings) -> S
     if settings.aim == "hold" and settings.hold:
         chain = lock_points(chain, motion, point_lock_of(settings), around.ceiling, rim)
     end = len(chain.stages) - len(around.after)
-    return Steadied(chain, chain.stages[len(around.before) : end])
+    corrections = chain.stages[len(around.before) : end]
+    flow = motion.flow
+    if settings.aim == "hold" or flow is None:
+        return Steadied(chain, corrections)
+    share = no_shakier(flow, motion.timeline, replace(chain, view=View(scene.canvas)))
+    if share.min() >= 1.0:
+        return Steadied(chain, corrections)
+    weaker = _assembled(scene, around, tuple(one.toward_identity(share) for one in corrections))
+    return replace(weaker, worse=np.nonzero(share < GAVE_WAY)[0])
 
 
 def point_lock_of(settings: MotionSettings) -> PointLock:

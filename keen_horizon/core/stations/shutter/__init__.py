@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from ...geometry.chain import WarpChain
 from ...geometry.stage import WarpStage
-from ...quality.scores import in_pixels
+from ...geometry.view import View
+from ...path.background_shake import background_shake
+from ...quality.scores import doubt, in_pixels, rms
 from ..setting import Choice, setting
 from ..station import Report, Scene, Solved, Station, StationSettings
 
@@ -45,8 +48,13 @@ class ShutterStation(Station[ShutterSettings]):
         return () if scene.motion.rows is None else (scene.motion.rows,)
 
     def report(self, settings: ShutterSettings, solved: Solved) -> Report:
-        wobble = solved.motion.wobble
-        return {"wobble_straight": None if wobble is None else wobble.rms_left_by_shutter}
+        motion = solved.motion
+        if motion.flow is None:
+            return {"wobble_straight": None}
+        rows = () if motion.rows is None else (motion.rows,)
+        straight = WarpChain(solved.chain.source, View(solved.chain.source), rows, len(motion))
+        wobble = background_shake(motion.flow, motion.timeline, straight).wobble
+        return {"wobble_straight": rms(wobble)}
 
     def summary(self, settings: ShutterSettings, report: Report | None) -> str:
         """``22.7 ms · strong``."""
@@ -58,11 +66,11 @@ class ShutterStation(Station[ShutterSettings]):
 
     def details(self, settings: ShutterSettings, report: Report) -> dict[str, str]:
         """What putting the rows right did to the wobble; nothing where none were."""
-        before, after = report["wobble_before"], report["wobble_straight"]
+        told = before, _ = report["wobble_before"], report["wobble_straight"]
         if before is None or not settings.on or not settings.readout:
             return {"wobble": ""}
-        sure = report["shake_accuracy"]
-        said = f"Wobble {in_pixels(before, sure)} → {in_pixels(after, sure)} by this station."
+        known = (in_pixels(value, doubt(value, report["shake_accuracy"])) for value in told)
+        said = f"Wobble {' → '.join(known)} by this station."
         return {"wobble": said}
 
 

@@ -307,7 +307,8 @@ const makeClip = () => ({
   /** Everything as the server has it now. */
   async refresh() {
     this.apply(await get(`${this.base}/solution?near=${this.at}`));
-    if (this.answer && !this.answer.whole) await this.solve(false);
+    // Not as something that slides: a worker is to find the rest.
+    if (this.answer && !this.answer.whole) await this.ask({ keep: false, sliding: false });
   },
 
   /** @param {"undo" | "redo"} way */

@@ -6,4 +6,5 @@ import "./lens/dial.js";
 import "./lens/edges.js";
 import "./lens/grid-tools.js";
 import "./lens/horizon.js";
+import "./lens/motion.js";
 import "./lens/ways.js";

@@ -41,7 +41,7 @@ component("lensTools", () => ({
   straighten() {
     this.$store.clip.edit((treatment) => {
       const { motion } = treatment;
-      if (motion.model === "rotation" && motion.angle_of_view === null) motion.model = "similarity";
+      if (motion.model === "rotation" && motion.angle_of_view === null) motion.model = "decide";
       const { squeeze } = treatment.lens;
       const optics = defaultsOf(settings, "lens", settings["lens.model"].group);
       replaceGroup(treatment, settings, "lens", {

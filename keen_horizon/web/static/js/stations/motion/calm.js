@@ -13,7 +13,7 @@ const COMPONENTS = [
 const TWO = 2; // components of the model that knows only shifts
 const QUIET = 500; // ms without a change before the curve is asked for: the picture comes first
 
-/** @typedef {{ calm: number, kept: string, left: string }} Start */
+/** @typedef {{ calm: number, kept: string, left: string, why: string }} Start */
 
 component("calmTools", () => ({
   get calms() {
