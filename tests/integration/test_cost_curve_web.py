@@ -19,6 +19,8 @@ def priced(place, clip: int, treatment: dict) -> dict:
         answer = place.post(f"/clips/{clip}/cost", {"treatment": treatment}).json
         if not answer["more"]:
             return answer
+        if answer["work"]:
+            assert place.work_now(answer["work"]["id"]) == "done"
     raise AssertionError("the curve is never whole")
 
 
@@ -51,8 +53,10 @@ def test_what_calm_costs_depends_on_lens_and_shutter_and_not_on_calm(place, clip
 def test_versions_are_marked_on_the_curve(place, clip):
     address = f"/clips/{clip}"
     place.post(f"{address}/versions", {"name": "as it came"})
+    treatment = place.get(f"{address}/solution").json["treatment"]
+    marks = priced(place, clip, treatment)["versions"]
     solved = place.get(f"{address}/solution").json
-    marks = priced(place, clip, solved["treatment"])["versions"]
+    assert solved["whole"], "who priced the clip chose its model, too"
     mark = next(m for m in marks if m["name"] == "as it came")
     assert mark["kept"] == solved["report"]["picture_kept"]
     assert mark["shake"] == solved["report"]["shake_after"]

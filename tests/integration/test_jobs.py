@@ -69,7 +69,7 @@ def test_settings_changes_never_measure_again(place, make_clip):
             treatment = with_settings(Treatment(), [setting])
             treatments.change(session, clip, treatment)
             assert treatments.measure_of(session, clip).id == measure.id
-            assert solver.find(clip.recording, measure, treatment)
+            assert solver.solve(clip.recording, measure, treatment)
         assert session.query(Job).filter_by(kind="measure").count() == before
 
 
