@@ -19,6 +19,7 @@ from ..core.media.probe import scan
 from ..core.pipeline.cost_curve import starts
 from ..core.pipeline.render_clip import drawing_of
 from ..core.stations.motion import MOTION
+from ..core.tracking.tracks import Tracks
 from ..core.treatment import Treatment, schema
 from ..core.treatment.schema import settings_table
 from . import lens
@@ -114,23 +115,19 @@ def _correct(options: argparse.Namespace) -> None:
         measured_at = time.perf_counter()
         treatment, motion = treated(options, found, tracks)
         solution = pipeline.solve(motion, found.probe.canvas, treatment)
-    solved_at = time.perf_counter()
-    rendered = pipeline.render(
-        options.input,
-        found,
-        drawing_of(solution, treatment),
-        first,
-        options.output,
-        encoding=Encoding(crf=QUALITIES[options.quality]),
-        lines=options.lines,
-        progress=Meter("rendering"),
-    )
-    rendered_at = time.perf_counter()
-    again = None
-    if options.report:
-        with tempfile.TemporaryDirectory(prefix="keen-") as room:
-            view = solution.chain.view
-            again = pipeline.measured_again(options.output, view, Path(room), Meter("checking"))
+        solved_at = time.perf_counter()
+        rendered = pipeline.render(
+            options.input,
+            found,
+            drawing_of(solution, treatment),
+            first,
+            options.output,
+            encoding=Encoding(crf=QUALITIES[options.quality]),
+            lines=options.lines,
+            progress=Meter("rendering"),
+        )
+        rendered_at = time.perf_counter()
+        again = _again(options, solution, tracks) if options.report else None
     seconds = {
         "measure": measured_at - started,
         "solve": solved_at - measured_at,
@@ -142,6 +139,14 @@ def _correct(options: argparse.Namespace) -> None:
         print(note, file=sys.stderr)
     if options.report:
         write_json(options.report, report)
+
+
+def _again(
+    options: argparse.Namespace, solution: pipeline.Solution, tracks: Tracks
+) -> pipeline.MeasuredAgain:
+    with tempfile.TemporaryDirectory(prefix="keen-") as room:
+        meter = Meter("checking")
+        return pipeline.measured_again(options.output, solution, tracks, Path(room), meter)
 
 
 def _check_output(options: argparse.Namespace) -> None:

@@ -41,7 +41,8 @@ def export(task: Task) -> None:
             progress=task.progress,
         )  # fmt: skip
         made = time.monotonic()
-        again = pipeline.measured_again(target, solution.chain.view, room / "again", checking)
+        source = task.solver.estimates(task.recording, measure).tracks
+        again = pipeline.measured_again(target, solution, source, room / "again", checking)
         seconds = {
             "measure": measure.seconds,
             "solve": after - started,

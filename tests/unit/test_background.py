@@ -121,7 +121,7 @@ def test_the_report_says_how_sure_it_is_and_the_finished_file_agrees(make_clip, 
     assert report["shake_after_sure"] > 0
     target = tmp_path / "out.mp4"
     render(path, found, drawing_of(solution, treatment), 0, target)
-    again = measured_again(target, solution.chain.view, tmp_path / "again")
+    again = measured_again(target, solution, estimates.tracks, tmp_path / "again")
     assert again.px < 0.3 * report["shake_before"]
     assert abs(again.px - report["shake_after"]) < report["shake_after_sure"] + again.sure
     assert again.words.endswith(" px")

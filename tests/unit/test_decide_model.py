@@ -59,7 +59,7 @@ def test_a_long_clip_is_judged_by_its_middle(tracks, monkeypatch):
     estimates = Counting(tracks, CANVAS)
     choice = choose_model(estimates, judged_at(ROOMY))
     assert estimates.fitted == []  # the whole was not
-    assert choice.left[choice.model] == min(choice.left.values())
+    assert choice.left[choice.model] <= 1.06 * min(choice.left.values()) + 0.02
     assert len(Estimates(tracks, CANVAS).window(30, 90).recorded("similarity")) == 60
 
 

@@ -113,9 +113,10 @@ def test_keyed_values_go_through_their_keys_and_stay_between_them():
 
 
 def test_easing_a_moment_relaxes_only_around_it(walk):
-    base = solved(walk, "motion.calm=60")
+    plain = ("motion.calm=60", "motion.model=similarity")
+    base = solved(walk, *plain)
     eased = solved(
-        walk, "motion.calm=60",
+        walk, *plain,
         'keys={"motion.ease":[{"frame":20,"value":0},{"frame":50,"value":100},{"frame":80,"value":0}]}',
     )  # fmt: skip
     shift = np.abs(steady_of(eased.chain).b)

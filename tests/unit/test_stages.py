@@ -28,6 +28,7 @@ from keen_horizon.core.geometry.rolling_shutter import RollingShutterWarp
 from keen_horizon.core.geometry.rotation import Rotations
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.geometry.stage import RayStage
+from keen_horizon.core.geometry.turn_and_slide import Slides, TurnsAndSlides
 from keen_horizon.core.geometry.view import View
 
 CANVAS = Canvas(1280, 720)
@@ -52,6 +53,17 @@ def similarities(draw, n: int = FRAMES) -> Similarities:
 def rotations(draw, n: int = FRAMES) -> Rotations:
     turns = Rotation.from_rotvec(draw(numbers(-0.15, 0.15, n, 3))).as_matrix()
     return Rotations(turns, Pinhole(draw(st.floats(600, 3000))))
+
+
+@st.composite
+def travels(
+    draw, turned: float = 0.15, slid: float = 80.0, focal: float | None = None
+) -> TurnsAndSlides:
+    turns = Rotation.from_rotvec(draw(numbers(-turned, turned, FRAMES, 3))).as_matrix()
+    size, moved = draw(numbers(-slid, slid, FRAMES)) / 800, draw(numbers(-slid, slid, FRAMES, 2))
+    slides = Slides(np.exp(size) + 0j, moved[:, 0] + 1j * moved[:, 1])
+    camera = Pinhole(draw(st.floats(600, 3000)) if focal is None else focal)
+    return TurnsAndSlides(Rotations(turns, camera), slides)
 
 
 @st.composite
@@ -104,7 +116,9 @@ def inner_points(share: float, count: int = 9) -> np.ndarray:
     return np.tile(share * (x + 1j * y).ravel(), (FRAMES, 1))
 
 
-stages = st.one_of(similarities(), rotations(), grids(), rolling_shutters(), reshapes(), lenses())
+stages = st.one_of(
+    similarities(), rotations(), travels(), grids(), rolling_shutters(), reshapes(), lenses()
+)
 
 
 def through(stage, points):
@@ -133,7 +147,7 @@ def test_a_frame_of_a_stage_does_what_the_stage_does_at_that_frame(stage, frame)
 
 
 @many
-@given(st.one_of(similarities(), rotations(), grids(), rolling_shutters()))
+@given(st.one_of(similarities(), rotations(), travels(), grids(), rolling_shutters()))
 def test_weakened_to_nothing_it_moves_nothing_and_to_all_it_is_itself(stage):
     points = inner_points(0.6)
     nothing = stage.toward_identity(np.zeros(FRAMES))
@@ -144,7 +158,8 @@ def test_weakened_to_nothing_it_moves_nothing_and_to_all_it_is_itself(stage):
     np.testing.assert_allclose(through(same, points)[0], through(stage, points)[0], atol=1e-6)
 
 
-motions = st.one_of(similarities(), rotations())
+groups = st.one_of(similarities(), rotations())
+motions = st.one_of(groups, travels())
 
 
 @many
@@ -153,6 +168,7 @@ def test_motions_are_groups(motion):
     points = inner_points(0.5)
     none = motion.after(motion.inverse())
     assert np.abs(none.apply(points) - points).max() < 1e-6
+    assert np.abs(motion.undo(motion.apply(points)) - points).max() < 1e-6
     again = motion.exp(motion.log())
     np.testing.assert_allclose(again.apply(points), motion.apply(points), atol=1e-6)
     assert motion.log().shape == (FRAMES, motion.dimensions)
@@ -168,7 +184,18 @@ def test_matrices_are_the_same_map(motion):
 
 
 @many
-@given(motions)
+@given(travels(0.002, 0.5, 1100.0), travels(0.03, 20.0, 1100.0), travels(0.01, 1.0, 1100.0))
+def test_what_the_order_of_turns_and_slides_changes_is_of_second_order(calm, correction, further):
+    # Two frames, each corrected by some degrees and a few dozen pixels.
+    points = inner_points(0.4)
+    later = further.after(correction)
+    step = later.after(calm).after(correction.inverse())
+    shown = later.undo(step.apply(correction.apply(points)))
+    assert np.abs(shown - calm.apply(points)).max() < 0.5  # of steps by thirty
+
+
+@many
+@given(groups)
 def test_a_pose_leads_every_frame_back_to_the_first(motion):
     pose = cumulative_pose(motion)
     points = inner_points(0.3)
@@ -194,6 +221,11 @@ def test_jacobian_and_transport_are_first_order(motion, which):
     first = motion.after(nudge)
     if isinstance(motion, Similarities):
         np.testing.assert_allclose(first.log(), told + motion.log(), atol=1e-7)
+    elif isinstance(motion, TurnsAndSlides):
+        slid = told[:, 3:] + motion.slides.log()
+        np.testing.assert_allclose(first.slides.log(), slid, atol=1e-7)
+        turned = motion.turns.exp(told[:, :3]).after(motion.turns)
+        np.testing.assert_allclose(first.turns.turns, turned.turns, atol=1e-7)
     else:
         second = motion.exp(told).after(motion).apply(points)
         np.testing.assert_allclose(first.apply(points), second, atol=1e-5)

@@ -23,9 +23,12 @@ class Motion(WarpStage):
 
     components: ClassVar[tuple[str, ...]]
     """What each tangent coordinate is called: of ``size`` (log scale), ``roll`` (radians
-    clockwise), ``across`` and ``updown`` (scene units at the picture's centre)."""
+    clockwise), ``across`` and ``updown`` (scene units at the picture's centre). Coordinates of one
+    name add up."""
     blocks: ClassVar[tuple[slice, ...]]
     """The coordinates that make one length each."""
+    priced: ClassVar[tuple[slice, ...]] = ()
+    """The coordinates that a fit leaves at nothing unless tracks speak for them."""
     side = "output"
 
     @property
@@ -49,6 +52,10 @@ class Motion(WarpStage):
     @abstractmethod
     def apply(self, points: Complex) -> Complex:
         """Points ``(m,)``, the same for all frames, or ``(n, m)``, to ``(n, m)``."""
+
+    def undo(self, points: Complex) -> Complex:
+        """Points ``(n, m)`` back to where :meth:`apply` had them from."""
+        return self.inverse().apply(points)
 
     @abstractmethod
     def log(self) -> Real:

@@ -51,3 +51,11 @@ class Pinhole:
     def reaches(self, rays: Rays) -> Flags:
         """Whether rays lie before the camera."""
         return np.asarray(rays[..., 2] * STEEPEST > np.hypot(rays[..., 0], rays[..., 1]))
+
+    def matrices(self, n: int) -> Real:
+        """``(n, 3, 3)`` from rays as columns to homogeneous points of the plane."""
+        k = np.zeros((n, 3, 3))
+        centre = np.broadcast_to(np.asarray(self.centre, complex), n)
+        k[:, 0, 0] = k[:, 1, 1] = self.focal
+        k[:, 0, 2], k[:, 1, 2], k[:, 2, 2] = centre.real, centre.imag, 1.0
+        return k

@@ -115,11 +115,7 @@ class Rotations(Motion, RayStage):
     @property
     def matrices(self) -> Real:
         """``K R inverse(K)``."""
-        n = len(self)
-        k = np.zeros((n, 3, 3))
-        centre = np.broadcast_to(np.asarray(self.camera.centre, complex), n)
-        k[:, 0, 0] = k[:, 1, 1] = self.camera.focal
-        k[:, 0, 2], k[:, 1, 2], k[:, 2, 2] = centre.real, centre.imag, 1.0
+        k = self.camera.matrices(len(self))
         return np.asarray(k @ self.turns @ np.linalg.inv(k))
 
 

@@ -25,6 +25,7 @@ MOTION_MODELS: Mapping[str, str] = MappingProxyType(
         "shift": "shift",
         "similarity": "shift, roll and scale",
         "rotation": "camera rotation",
+        "travel": "turn and slide",
         "perspective": "perspective",
         "mesh": "a mesh",
     }

@@ -21,6 +21,7 @@ from .pairwise import BATCH
 from .robust_fit import FADE_END, fade
 
 REFIT_WIDTHS = (5.0, 4.0, 3.0)  # of the fade, in those that a first fit ends with
+PRICE = 0.3  # tracks that have to speak for a coordinate that is priced
 LEVEL = 1e-3  # added to the normal equations, tracks: what nothing tells stays as it was
 ENOUGH_TRACKS = 30  # that a refit explains, for it to be believed whatever came before
 
@@ -47,18 +48,22 @@ def refit_steps(
     ``widths`` (scene units), beyond which a miss fades out. ``taking_part`` ``(p, m)`` are weights
     of the tracks, None for all alike."""
     weight = pairs.valid.astype(float) if taking_part is None else pairs.valid * taking_part
-    d = steps.dimensions
+    price = np.zeros(steps.dimensions)
+    for coordinates in steps.priced:
+        price[coordinates] = PRICE
+    level = np.diag(LEVEL + price)
     for width in widths:
         moved = steps.apply(pairs.before)
         miss = np.where(pairs.valid, pairs.after - moved, 0)
         w = weight * fade(np.abs(miss), width)
         # How a further small motion moves each point where it has come to.
-        j = steps.jacobian(moved.ravel()).reshape(*moved.shape, 2, d)
+        j = steps.jacobian(moved.ravel()).reshape(*moved.shape, 2, steps.dimensions)
         scale = np.sqrt(np.maximum((j * j).mean(axis=(0, 1, 2)), 1e-12))
         j = j / scale
-        gram = np.einsum("pm,pmxi,pmxj->pij", w, j, j, optimize=True) + LEVEL * np.eye(d)
+        gram = np.einsum("pm,pmxi,pmxj->pij", w, j, j, optimize=True) + level
         off = np.stack([miss.real, miss.imag], axis=-1)
         right = np.einsum("pm,pmxi,pmx->pi", w, j, off, optimize=True)
+        right -= price * scale * steps.log()
         step = np.linalg.solve(gram, right[..., None])[..., 0] / scale
         steps = steps.exp(step).after(steps)
     return steps

@@ -100,11 +100,15 @@ class Differences:
 
     @cached_property
     def _apart(self) -> list[slice]:
-        """Coordinates that no turn mixes with others: the blocks, or all of them together."""
+        """Coordinates that no turn mixes with others: blocks, and neighbours that are mixed."""
         mixed = np.asarray(self.turn.any(axis=2))
+        mixed |= mixed.T
+        apart: list[slice] = []
         for block in self.blocks:
-            mixed[block, block] = False
-        return [slice(0, self.dimensions)] if mixed.any() else list(self.blocks)
+            while apart and mixed[block, apart[0].start : block.start].any():
+                block = slice(apart.pop().start, block.stop)
+            apart.append(block)
+        return apart
 
     def _steps_to_frames(self, steps: list[Real], turn: Real) -> list[Real]:
         """``M linear`` between step ``s`` and frame ``s + k``: a ``(d, d, .)`` for each ``k``."""

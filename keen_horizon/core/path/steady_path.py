@@ -179,7 +179,7 @@ def coverage_bounds(steps: Motion, canvas: Canvas, bounds: Bounds) -> tuple[Real
     half, unit = canvas.half, canvas.radius / HALF_DIAGONAL
     lever, no_room = LEVER * unit, NO_ROOM * unit
     crops, margins = np.asarray(bounds.crop), np.asarray(bounds.margin)
-    components, d = steps.components, steps.dimensions
+    components = steps.components
     breath = SCALE_SHARE * (1.0 - crops) if "size" in components else np.zeros_like(crops)
     sizes = crops / (1.0 - breath)
     size = float(sizes.max())
@@ -189,13 +189,11 @@ def coverage_bounds(steps: Motion, canvas: Canvas, bounds: Bounds) -> tuple[Real
 
     def within(component: str, most: Real) -> None:
         """A component stays within ``most`` either way."""
+        # Turns and scales are counted by what they do at the lever.
+        counts = lever if component in ("size", "roll") else 1.0
+        row = np.array([counts if name == component else 0.0 for name in components])
         for side in (1.0, -1.0):
-            row = np.zeros(d)
-            # Turns and scales are counted by what they do at the lever.
-            row[components.index(component)] = side * (
-                lever if component in ("size", "roll") else 1.0
-            )
-            rows.append(row)
+            rows.append(side * row)
             room.append(most)
 
     if "size" in components:

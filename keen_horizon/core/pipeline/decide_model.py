@@ -19,7 +19,7 @@ from ..stations.lens.optics import bends
 from ..stations.motion import MOTION
 from ..tracking.features import accuracy
 from ..treatment import Treatment
-from .estimate_motion import Estimates
+from .estimate_motion import NEEDING, TURNING, Estimates
 from .solve_clip import solve
 
 HARDLY = 1.06  # times the least that is left: a simpler model may leave that much
@@ -109,11 +109,11 @@ def _asking_for(model: str, treatment: Treatment, estimates: Estimates) -> Treat
     own = treatment.changed(MOTION, model=model)
     if model == "shift" and bends(treatment.of(LENS)):
         return None  # through a lens that is known, a camera turns
-    if model != "rotation" or not _asks_the_clip(treatment):
+    if model not in TURNING or not _asks_the_clip(treatment):
         return own
     likely = estimates.angle().across
     if not NARROWEST <= likely <= WIDEST:
-        return None
+        return None if model in NEEDING else own
     return own.changed(MOTION, angle_of_view=round(likely, 2))
 
 

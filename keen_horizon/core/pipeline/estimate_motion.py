@@ -16,12 +16,15 @@ import numpy as np
 
 from ..geometry.canvas import Canvas
 from ..geometry.lens import Lens
+from ..geometry.motion import Motion
 from ..geometry.pinhole import Pinhole
-from ..geometry.rotation import Rotations, turns_from
+from ..geometry.rotation import turns_from
 from ..geometry.similarity import Similarities
+from ..geometry.turn_and_slide import TurnsAndSlides
 from ..motion.angle_of_view import angle_of_view
 from ..motion.background_flow import background_flow
 from ..motion.camera_motion import (
+    MOTION_MODELS,
     AngleOfView,
     BackgroundFlow,
     CameraMotion,
@@ -52,6 +55,8 @@ from ..types import Flags
 
 Known = TypeVar("Known")
 Choosing = Callable[["Estimates"], ModelChoice]  # of a model, by what is found out
+TURNING = ("rotation", "travel", "mesh")  # models that go by the camera's angle of view
+NEEDING = ("rotation", "travel")  # and cannot be without
 TURN_WIDTHS = tuple(np.geomspace(WIDE, 1.0, ROUNDS).tolist())  # of the fade, of a fit of turns
 
 
@@ -302,9 +307,10 @@ def _modelled(
     angle: AngleOfView | None, half: int | None,
 ) -> tuple[CameraMotion, list[str]]:  # fmt: skip
     """The motion by the model that is asked for, or what stands in for it, which is then said."""
-    if settings.model == "rotation" and camera is None:
+    if settings.model in NEEDING and camera is None:
         assert angle is not None
-        note = f"{angle.words} Until it is given, shift, roll and scale stand in for rotation."
+        said = MOTION_MODELS[settings.model]
+        note = f"{angle.words} Until it is given, shift, roll and scale stand in for {said}."
         return _by_model("similarity", seen, settings, start, camera, half), [note]
     return _by_model(settings.model, seen, settings, start, camera, half), []
 
@@ -315,7 +321,7 @@ def camera_of(
     """The straight camera, if a model needs one and it is known: by the lens, by its angle of view,
     or by what the clip tells of that, which then comes too."""
     settings = treatment.of(MOTION)
-    if settings.model != "rotation":
+    if settings.model not in TURNING:
         return None, None
     if lens is not None:
         return straight_camera(lens), None
@@ -336,9 +342,16 @@ def _by_model(
     half: int | None,
 ) -> CameraMotion:  # fmt: skip
     motion = seen.motion
-    if model == "rotation":
-        assert camera is not None
-        return _turning(seen, turns_from(start, camera))
+    if model in TURNING and camera is not None:
+        turns = turns_from(start, camera)
+        slid = TurnsAndSlides.of_turns(turns)
+        turning = _turning(model, seen, turns if model == "rotation" else slid)
+        if model != "mesh":
+            return turning
+        field = displacement_field(
+            seen.tracks, seen.canvas, turning, model, settings.stiffness, half
+        )
+        return replace(turning, field=field)
     if model == "shift" and motion.model != "shift":
         excluded = motion.evidence.excluded
         plain = pairwise_motion(
@@ -353,13 +366,13 @@ def _by_model(
     return replace(motion, model=model, field=field)
 
 
-def _turning(seen: _Seen, start: Rotations) -> CameraMotion:
+def _turning(model: str, seen: _Seen, start: Motion) -> CameraMotion:
     """The motion as that of a camera that turns, and the wobble of such a picture: what the turns
     do to it beyond its shift, and what is left besides. A mesh on top of shifts alone would lose
     the tracks of a wide lens."""
     tracks, canvas, motion = seen.tracks, seen.canvas, seen.motion
     steps, evidence = refit(tracks, canvas, motion, start, TURN_WIDTHS)
-    turning = replace(motion, model="rotation", steps=steps, evidence=evidence)
+    turning = replace(motion, model=model, steps=steps, evidence=evidence)
     rest = displacement_field(tracks, canvas, turning, "mesh")
     assert rest is not None
     weight, timeline = evidence.weight, motion.timeline

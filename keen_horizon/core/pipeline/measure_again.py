@@ -6,13 +6,22 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..geometry.view import View
+import numpy as np
+from scipy.spatial import cKDTree
+
+from ..geometry.canvas import Canvas
+from ..geometry.chain import covered
 from ..media.probe import scan
 from ..motion.background_flow import background_flow
 from ..motion.pairwise import pairwise_motion
 from ..path.background_shake import background_shake
 from ..quality.scores import in_pixels
+from ..tracking.tracks import Tracks
+from ..types import Flags, Points
 from .measure_tracks import Progress, measure, silent
+from .solve_clip import Solution
+
+NEIGHBOURS = 3  # tracks of the source, that tell what a track of the output lies on
 
 
 @dataclass(frozen=True)
@@ -30,18 +39,46 @@ class MeasuredAgain:
 
 
 def measured_again(
-    path: Path, view: View, room: Path, progress: Progress = silent
+    path: Path, solution: Solution, source: Tracks, room: Path, progress: Progress = silent
 ) -> MeasuredAgain:
-    """Measure the file at ``path``, which shows ``view``; ``room`` is a folder for the tracks.
+    """Measure the file at ``path``, which shows ``solution``; ``room`` is a folder for the tracks.
 
-    Edges of the output that no source pixel covers stand still in it and would count as background,
-    so this is for outputs without any to speak of.
+    What counts as background is what did in the ``source``'s tracks, which may have been a small
+    part of the picture; how it moves is told by the finished file alone.
     """
     found = scan(path)
     tracks = measure(path, found, 0, found.probe.frame_count - 1, room, progress)
     canvas = found.probe.canvas
-    motion = pairwise_motion(tracks, canvas, "similarity")
+    excluded = _no_background(tracks, canvas, solution, source)
+    motion = pairwise_motion(tracks, canvas, "similarity", excluded if excluded.any() else None)
     shake = background_shake(background_flow(tracks, canvas, motion), motion.timeline)
     # Output pixels to source pixels, before the zoom.
+    view = solution.chain.view
     scale = view.scale * canvas.height / view.output.height
     return MeasuredAgain(shake.px / scale, shake.sure / scale)
+
+
+def _no_background(tracks: Tracks, canvas: Canvas, solution: Solution, source: Tracks) -> Flags:
+    """``(records,)`` sightings of the output that lie on what was no background of the source, or
+    on none of its picture at all: bare edges stand still."""
+    chain, apart = solution.chain, solution.motion.evidence.left_out
+    output = chain.view.output
+    shrink = np.array([output.width / canvas.width, output.height / canvas.height])
+    out = np.zeros(len(tracks.records), bool)
+    for t in range(min(len(tracks), len(chain))):
+        rows = slice(int(tracks.offsets[t]), int(tracks.offsets[t + 1]))
+        seen = _places(tracks, rows)
+        at = chain[t : t + 1].sampled((seen + 0.5) * shrink - 0.5)[0]
+        out[rows] = ~covered(at, chain.source)
+        there = slice(int(source.offsets[t]), int(source.offsets[t + 1]))
+        if not len(apart) or not len(seen) or there.stop - there.start < NEIGHBOURS:
+            continue
+        near = cKDTree(_places(source, there)).query(np.nan_to_num(at), NEIGHBOURS)[1]
+        out[rows] |= apart[there][near].mean(axis=1) > 0.5
+    return out
+
+
+def _places(tracks: Tracks, rows: slice) -> Points:
+    """``(m, 2)`` px."""
+    records = tracks.records[rows]
+    return np.stack([records["x"], records["y"]], axis=-1).astype(float)

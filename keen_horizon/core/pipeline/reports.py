@@ -9,6 +9,7 @@ import numpy as np
 from ..geometry.canvas import Canvas
 from ..geometry.motion import Motion
 from ..geometry.rotation import Rotations
+from ..geometry.turn_and_slide import TurnsAndSlides
 from ..motion.camera_motion import AngleOfView, CameraMotion
 from ..motion.readout import Readout
 from ..quality.scores import in_pixels
@@ -76,7 +77,11 @@ def _angle(angle: AngleOfView) -> dict[str, Any]:
 def camera_report(motion: CameraMotion) -> dict[str, Any]:
     """By which camera a clip was corrected."""
     steps = motion.steps
-    focal = float(np.mean(steps.camera.focal)) if isinstance(steps, Rotations) else None
+    focal = (
+        float(np.mean(steps.camera.focal))
+        if isinstance(steps, Rotations | TurnsAndSlides)
+        else None
+    )
     return {
         "model": motion.model,
         "focal": None if focal is None else round(focal, 2),

@@ -88,7 +88,7 @@ def place_steps(steps: Motion, canvas: Canvas, corrections: Sequence[Motion] = (
         points = correction[before].apply(points)
     points = steps.apply(points)
     for correction in reversed(corrections):
-        points = correction.inverse().apply(points)
+        points = correction.undo(points)
     moved = points - places
     moved[:1] = 0
     return np.asarray(moved)

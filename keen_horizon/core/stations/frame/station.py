@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from ...geometry.motion import Motion
 from ...geometry.reshape import Reshape, edge_stretch, is_convex
-from ...geometry.similarity import Similarities
 from ...geometry.stage import Smoothness, WarpStage
 from ...path.areas import shares_shown
 from ...types import Real
@@ -178,8 +178,8 @@ def _source_pixels(solved: Solved, kept: Real, bare: Real) -> Real:
         return np.sqrt(kept * canvas.width * canvas.height / np.maximum(pixels, 1.0))
     shrinks = np.ones(n)
     for stage in chain.stages:
-        if isinstance(stage, Similarities):
-            shrinks = shrinks * np.abs(stage.a)
+        if isinstance(stage, Motion) and "size" in stage.components:
+            shrinks = shrinks * np.exp(stage.log()[:, stage.components.index("size")])
     return shrinks / (view.zooms(n) * view.scale)
 
 

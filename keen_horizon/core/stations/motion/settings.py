@@ -73,10 +73,13 @@ class MotionSettings(StationSettings):
         100.0, 0, 100, label="Tightness", affects="path",
         needs=[HOLDING], hint="100: dead still; 0: gently brought back.",
     )  # fmt: skip
-    model: Literal["shift", "similarity", "perspective", "rotation", "mesh", "decide"] = setting(
+    model: Literal[
+        "shift", "similarity", "rotation", "travel", "perspective", "mesh", "decide"
+    ] = setting(
         "decide", label="Model", affects="motion",
         hint="shift: across and up-down. similarity: shift, roll and scale. perspective: "
-        "keystone and shear too. rotation: what turning the camera does. "
+        "keystone and shear too. rotation: what turning the camera does. travel: that, and what "
+        "its travel does to the depth that fills the picture. "
         "mesh: local warps, for parallax. decide: the simplest that leaves hardly more shake "
         "than any.",
         choices={
@@ -85,6 +88,9 @@ class MotionSettings(StationSettings):
             "perspective": Choice("Perspective", "Keystone and shear too."),
             "rotation": Choice(
                 "Rotation", "What turning the camera does to this lens's picture."
+            ),
+            "travel": Choice(
+                "Turn and slide", "Rotation, and what a camera that travels adds: shift and scale."
             ),
             "mesh": Choice("Mesh", "Each part of the picture by itself, for parallax."),
             "decide": Choice("Let the clip decide"),
@@ -105,7 +111,7 @@ class MotionSettings(StationSettings):
     )  # fmt: skip
     angle_of_view: float | None = setting(
         None, 5, 150, label="Angle of view", unit="°", step=0.1, affects="motion",
-        needs=[{"model": ("rotation", "decide")}],
+        needs=[{"model": ("rotation", "travel", "mesh", "decide")}],
         hint="Across the picture, in degrees; where it is not given, by the lens or the clip's own "
         "motion.",
     )  # fmt: skip
