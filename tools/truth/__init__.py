@@ -21,6 +21,7 @@ from keen_horizon.core.quality.scores import in_pixels
 
 from ..rows import Row, say
 from .boards import boards
+from .claims import agrees, claims
 from .judge import Judged, judged
 from .moves import poses
 from .scene import Array, Camera, Face, Scene, photographs, plaster
@@ -148,6 +149,7 @@ def truth(folder: Path, names: tuple[str, ...] = (), options: tuple[str, ...] = 
         output = folder / f"{clip.name}, corrected.mp4"
         report = corrected(source, output, (*clip.options, *options))
         found = _rows(clip, scene, judged(scene, source, output), report)
+        found += claims(f"truth: {clip.name}", scene, source, folder / f"{clip.name}.tracks")
         say("; ".join(f"{row.what}: {row.measured}" for row in found))
         rows += found
     if not names:
@@ -169,10 +171,9 @@ def _rows(clip: Clip, scene: Scene, found: Judged, report: dict[str, Any]) -> li
          report["shake_measured_again_sure"]),
     )  # fmt: skip
     for what, px, sure in told:
-        met = found.shake <= px + sure and (sure > 0.35 * px or found.shake <= 1.3 * px)
         rows.append(Row(f"{name}: shake left {what}, against the true one",
                         "within what it is sure to", f"{in_pixels(px, sure)}, true "
-                        f"{found.shake:.2f} px", met))  # fmt: skip
+                        f"{found.shake:.2f} px", agrees(px, sure, found.shake)))  # fmt: skip
     jump = f"{found.jump:.1f} px of {found.jump_before:.1f}"
     rows.append(Row(f"{name}: largest jump between frames", "≤ the source's", jump,
                     found.jump <= found.jump_before))  # fmt: skip

@@ -7,9 +7,10 @@ the product says of itself is used.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Protocol
 
 import av
 import cv2
@@ -17,12 +18,14 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.signal import butter, sosfiltfilt
 
+from keen_horizon.core.geometry.chain import WarpChain
+
 from .scene import Array, Scene
 
 GRID = 5  # places across and down
 WITHIN = 0.8  # of the half width and height, that they spread over
 CORNERS = 500
-DEGREE = 3  # of what a homography leaves of the map from output to source: rows, bends
+DEGREE = 5  # of what a homography leaves of the map from output to source: rows, bends
 SHAKE_ABOVE = 1.0  # Hz
 NEWTON = 6
 ENOUGH = 60  # matches, for a registration to be taken
@@ -32,6 +35,29 @@ def luma(path: Path) -> Iterator[NDArray[np.uint8]]:
     with av.open(str(path)) as file:
         for frame in file.decode(video=0):
             yield frame.to_ndarray(format="gray")
+
+
+class Map(Protocol):
+    """Where the output of one frame was fetched from; px ``(m, 2)`` both ways."""
+
+    def to_source(self, at: Array) -> Array: ...
+
+    def to_output(self, source: Array, start: Array) -> Array: ...
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """The map of one frame that was drawn through: what its pixels tell, without their noise."""
+
+    frame: WarpChain
+
+    def to_source(self, at: Array) -> Array:
+        return self.frame.sampled(at)[0]
+
+    def to_output(self, source: Array, start: Array) -> Array:
+        view = self.frame.view
+        shown = self.frame.to_output(self.frame.source.to_scene(source)[None])
+        return view.output.to_pixels(view.similarities(1).to_output(shown))[0]
 
 
 @dataclass(frozen=True)
@@ -187,7 +213,15 @@ def judged(scene: Scene, source: Path, output: Path) -> Judged:
     )  # fmt: skip
 
 
-def _paths(scene: Scene, maps: list[Registration], places: Array) -> tuple[Array, float]:
+def shake_drawn(scene: Scene, chain: WarpChain) -> float:
+    """Px rms above 1 Hz of the background, as :attr:`Judged.shake`, by the map itself: for what is
+    too much to be rendered."""
+    size = chain.view.output.width, chain.view.output.height
+    maps = [Drawn(chain[t : t + 1]) for t in range(len(chain))]
+    return _fast(_paths(scene, maps, grid(size))[0], scene.rate)
+
+
+def _paths(scene: Scene, maps: Sequence[Map], places: Array) -> tuple[Array, float]:
     """``(n, 25, 2)`` where the background at each place has gone, and the largest step."""
     steps = np.zeros((len(maps), *places.shape))
     for t in range(len(maps) - 1):
