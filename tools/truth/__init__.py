@@ -71,12 +71,14 @@ def bare() -> tuple[Face, ...]:
 
 @dataclass(frozen=True)
 class Clip:
-    """``left`` is the bar, percent of the shake; None for no bar but not to be shakier."""
+    """``left`` is the bar, percent of the shake; None for no bar but not to be shakier. Of one that
+    hardly ``tells`` anything, no more is asked."""
 
     name: str
     scene: Callable[[], Scene]
     left: float | None = None
     options: tuple[str, ...] = field(default=())
+    tells: bool = True
 
 
 def _scene(degrees: float, seed: int, *, size: tuple[int, int] = WIDE, readout: float = 0.0,
@@ -105,7 +107,8 @@ CLIPS = (
     Clip("strong blur", lambda: _scene(60, 13, turn=1.1, tremor=0.45, exposure=0.9, pan=2), 10),
     Clip("low light", lambda: _scene(60, 14, turn=0.9, tremor=0.25, light=0.16, noise=5,
                                      pan=2), 10),
-    Clip("plain wall, moving hand", lambda: _scene(60, 15, faces=bare(), turn=0.12, tremor=0.05)),
+    Clip("plain wall, moving hand", lambda: _scene(60, 15, faces=bare(), turn=0.12, tremor=0.05),
+         tells=False),
     Clip("barrel of 5 %, turning", lambda: _scene(80, 16, k1=-0.075, turn=1.2, tremor=0.25,
                                                   pan=4), 8),
 )  # fmt: skip
@@ -178,9 +181,15 @@ def _rows(clip: Clip, scene: Scene, found: Judged, report: dict[str, Any]) -> li
     rows.append(Row(f"{name}: largest jump between frames", "≤ the source's", jump,
                     found.jump <= found.jump_before))  # fmt: skip
     if report["treatment"]["motion"]["aim"] == "lock_off":
-        rows.append(Row(f"{name}: locked off, against one frame", "≤ 0.3 px rms, worst ≤ 1 px",
-                        f"{found.still:.2f} px rms, worst {found.strayed:.2f} px",
-                        found.still <= 0.3 and found.strayed <= 1.0))  # fmt: skip
+        still = f"{found.still:.2f} px rms, worst {found.strayed:.2f} px"
+        if clip.tells:
+            lock, met = "≤ 0.3 px rms, worst ≤ 1 px", found.still <= 0.3 and found.strayed <= 1.0
+        else:
+            lock, met = (
+                f"≤ {found.still_before:.2f} px, the source's",
+                found.still <= found.still_before,
+            )
+        rows.append(Row(f"{name}: locked off, against one frame", lock, still, met))
     return rows + _camera_rows(name, scene.camera, report)
 
 

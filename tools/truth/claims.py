@@ -26,9 +26,11 @@ WORSE = 1.1  # times the best model that the one decided on may leave
 
 
 def agrees(px: float, sure: float, true: float) -> bool:
-    """Whether a figure that may be ``sure`` more or less is right about the ``true`` one."""
-    within = abs(true - px) <= sure
-    return within and (not is_resolved(px, sure) or px / SAME <= true <= px * SAME)
+    """Whether a figure that may be ``sure`` more or less is right about the ``true`` one; one that
+    is not resolved only says what it is under."""
+    if not is_resolved(px, sure):
+        return true <= px + sure
+    return abs(true - px) <= sure and px / SAME <= true <= px * SAME
 
 
 def claims(name: str, scene: Scene, source: Path, room: Path) -> list[Row]:

@@ -75,12 +75,14 @@ def refit(
     motion: CameraMotion,
     steps: Motion,
     widths: tuple[float, ...] = REFIT_WIDTHS,
+    half: int | None = None,
 ) -> tuple[Motion, Evidence]:
     """All steps of a motion fitted again, from ``steps`` (of any kind), to all tracks that come
     near: wider than a fit from nothing, so that what is out of place does not lose its say.
 
     ``steps`` ``(n,)`` are of the kind wanted, and their start; ``widths`` of the fade, one a round,
-    in those that a first fit ends with. Where many tracks agree a step is believed, whatever came
+    in those that a first fit ends with; by every other track alone, the even or odd ones, if a
+    ``half`` is named. Where many tracks agree a step is believed, whatever came
     before. Returns the steps and what speaks for them.
 
     >>> from keen_horizon.core.geometry.similarity import Similarities
@@ -99,7 +101,8 @@ def refit(
     confidence = motion.evidence.confidence.copy()
     residual = motion.evidence.residual.copy()
     for part, pairs in batches(tracks, canvas, motion):
-        own = refit_steps(steps[part], pairs, np.array(widths) * end)
+        mine = None if half is None else (pairs.mark % 2 == half).astype(float)
+        own = refit_steps(steps[part], pairs, np.array(widths) * end, mine)
         tangents[part] = own.log()
         miss = np.abs(misses(pairs, own))
         near = pairs.valid * fade(miss, widths[-1] * end)

@@ -11,7 +11,6 @@ from dataclasses import replace
 
 from ..motion.angle_of_view import NARROWEST, WIDEST
 from ..motion.camera_motion import MOTION_MODELS, CameraMotion, ModelChoice
-from ..motion.residual_fields import FIELD_MODELS
 from ..path.background_shake import background_shake
 from ..stations.frame import FRAME
 from ..stations.lens import LENS
@@ -119,8 +118,7 @@ def _asking_for(model: str, treatment: Treatment, estimates: Estimates) -> Treat
 
 def _left(estimates: Estimates, treatment: Treatment) -> float:
     """Rms px that the background would still shake by."""
-    bending = treatment.of(MOTION).model in FIELD_MODELS
-    motion = estimates.by_model(treatment, FITTED if bending else None)
+    motion = estimates.by_model(treatment, FITTED)
     assert motion.flow is not None
     chain = solve(motion, estimates.canvas, treatment).chain
     return background_shake(motion.flow, motion.timeline, chain, JUDGED).px

@@ -148,8 +148,8 @@ def motion_by_model(
 
     Subjects are excluded in the picture as it was recorded, because that is where they were pointed
     at; what is left is seen through the lens, then put back to the frame's own time, row by row;
-    then the model is fitted, and what it leaves is judged. With a ``half``, what bends is fitted to
-    every other track only.
+    then the model is fitted, and what it leaves is judged. With a ``half``, what no similarity says
+    is fitted to every other track only.
     """
     treatment = treatment.in_force()
     settings = treatment.of(MOTION)
@@ -345,7 +345,7 @@ def _by_model(
     if model in TURNING and camera is not None:
         turns = turns_from(start, camera)
         slid = TurnsAndSlides.of_turns(turns)
-        turning = _turning(model, seen, turns if model == "rotation" else slid)
+        turning = _turning(model, seen, turns if model == "rotation" else slid, half)
         if model != "mesh":
             return turning
         field = displacement_field(
@@ -366,12 +366,12 @@ def _by_model(
     return replace(motion, model=model, field=field)
 
 
-def _turning(model: str, seen: _Seen, start: Motion) -> CameraMotion:
+def _turning(model: str, seen: _Seen, start: Motion, half: int | None) -> CameraMotion:
     """The motion as that of a camera that turns, and the wobble of such a picture: what the turns
     do to it beyond its shift, and what is left besides. A mesh on top of shifts alone would lose
     the tracks of a wide lens."""
     tracks, canvas, motion = seen.tracks, seen.canvas, seen.motion
-    steps, evidence = refit(tracks, canvas, motion, start, TURN_WIDTHS)
+    steps, evidence = refit(tracks, canvas, motion, start, TURN_WIDTHS, half)
     turning = replace(motion, model=model, steps=steps, evidence=evidence)
     rest = displacement_field(tracks, canvas, turning, "mesh")
     assert rest is not None

@@ -85,13 +85,13 @@ class MotionSettings(StationSettings):
         choices={
             "shift": Choice("Shift", "Across and up-down only."),
             "similarity": Choice("Shift, roll, scale", "As a whole; nothing is bent."),
-            "perspective": Choice("Perspective", "Keystone and shear too."),
             "rotation": Choice(
                 "Rotation", "What turning the camera does to this lens's picture."
             ),
             "travel": Choice(
                 "Turn and slide", "Rotation, and what a camera that travels adds: shift and scale."
             ),
+            "perspective": Choice("Perspective", "Keystone and shear too."),
             "mesh": Choice("Mesh", "Each part of the picture by itself, for parallax."),
             "decide": Choice("Let the clip decide"),
         },
