@@ -16,6 +16,7 @@ from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.decode import Picture
 from keen_horizon.core.motion.background_flow import background_flow
 from keen_horizon.core.motion.camera_motion import CameraMotion
+from keen_horizon.core.motion.pairwise import pairwise_motion
 from keen_horizon.core.motion.point_tracker import follow_point
 from keen_horizon.core.motion.readout import estimate_readout
 from keen_horizon.core.path.edge_fill_plan import Lenders
@@ -23,7 +24,6 @@ from keen_horizon.core.picture.edge_fill import warp_with_lenders
 from keen_horizon.core.picture.warp import sampler_of, warp_mask
 from keen_horizon.core.pipeline import Estimates, Solution, motion_for, solve
 from keen_horizon.core.pipeline.cost_curve import at_calm, cost_curve
-from keen_horizon.core.pipeline.estimate_motion import recorded_motion
 from keen_horizon.core.quality import scores
 from keen_horizon.core.stations.motion import MOTION
 from keen_horizon.core.tracking.groups import groups_of
@@ -98,7 +98,7 @@ def subject_rows(wide: Measured, empty: Measured) -> list[Row]:
     seen = in_sight(wide.take, empty.take, 4)
     alone = background_error(empty.motion, empty.take, seen)
     fooled = background_error(wide.motion, wide.take, seen)
-    whole = recorded_motion(wide.tracks, wide.canvas, "similarity")
+    whole = pairwise_motion(wide.tracks, wide.canvas, "similarity")
     subject = max(
         groups_of(wide.tracks, wide.canvas, whole.steps, whole.evidence.steering),
         key=lambda group: group.speed,
@@ -248,7 +248,8 @@ def borrow_row(jolted: Measured, margin: int = 128) -> Row:
     """Borrowed picture against the same view drawn by a camera that sees more."""
     take, canvas = jolted.take, jolted.canvas
     facts = ["motion.calm=60", "frame.edge=borrow", "frame.borrow_width=12"]
-    motion = recorded_motion(jolted.tracks, canvas, "similarity")
+    motion = pairwise_motion(jolted.tracks, canvas, "similarity")
+    motion = replace(motion, flow=background_flow(jolted.tracks, canvas, motion))
     solution = solve(motion, canvas, with_settings(Treatment(), facts))
     lenders = Lenders(motion, 18)
     camera = take.truth.camera
@@ -372,7 +373,7 @@ def long_clips(folder: Path) -> list[Row]:
     long = repeated(measured.tracks, 50)
     slowest, which = 0.0, ""
     start = 9000
-    whole = recorded_motion(long.window(start, start + WINDOW), canvas, "similarity")
+    whole = pairwise_motion(long.window(start, start + WINDOW), canvas, "similarity")
     for facts in (
         ["motion.calm=70"], ["motion.aim=lock_off"], ["motion.model=mesh"],
         ["motion.model=decide"], ["frame.edge=borrow"], ["frame.zoom_speed=2"],

@@ -5,8 +5,7 @@ import pytest
 
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.motion.pairwise import pairwise_motion
-from keen_horizon.core.pipeline.estimate_motion import recorded_motion
-from keen_horizon.core.quality.wobble import without_similarity, wobble_places
+from keen_horizon.core.quality.scores import places_over, without_similarity
 from keen_horizon.core.tracking.exclusion import inside
 from keen_horizon.core.tracking.groups import group_at, groups_of, pull
 from keen_horizon.core.tracking.tracks import RECORD, Tracks
@@ -52,7 +51,7 @@ def measure() -> Tracks:
 
 @pytest.fixture(scope="module")
 def whole(measure):
-    return recorded_motion(measure, CANVAS, "similarity")
+    return pairwise_motion(measure, CANVAS, "similarity")
 
 
 def test_the_subject_is_a_group_and_the_background_is_not(measure, whole):
@@ -140,7 +139,7 @@ def test_a_crossing_subject_hardly_disturbs_the_background(measure):
 
 
 def test_wobble_leaves_out_what_the_whole_picture_does():
-    places = wobble_places(CANVAS)
+    places = places_over(CANVAS)
     moved = (0.02 + 0.01j) * places[None, :] + 3 - 2j
     assert np.abs(without_similarity(moved, places)).max() < 1e-9
     bent = moved + (0.5 * np.sign(places.real))[None, :]

@@ -120,29 +120,6 @@ class Evidence:
 
 @stored
 @dataclass(frozen=True)
-class Wobble:
-    """``source`` ``(n, 54)`` as :func:`.local_wobble`; ``unskewed`` is what is left of it once the
-    rows are put right, None if they are not; ``mesh`` the displacement field of the usual
-    stiffness that it was found by."""
-
-    source: NDArray[np.complex64]
-    unskewed: NDArray[np.complex64] | None = None
-    mesh: DisplacementField | None = None
-
-    @property
-    def left_by_shutter(self) -> NDArray[np.complex64]:
-        """What the shutter's correction, if there is one, leaves."""
-        return self.source if self.unskewed is None else self.unskewed
-
-    def window(self, start: int, stop: int) -> Wobble:
-        """That of some frames alone."""
-        part = slice(start, stop)
-        return Wobble(*(None if v is None else v[part]
-                        for v in (self.source, self.unskewed, self.mesh)))  # type: ignore[arg-type]  # fmt: skip
-
-
-@stored
-@dataclass(frozen=True)
 class AngleOfView:
     """Degrees ``across`` the recorded picture, with its standard ``error``; ``k`` (k1, k2 of the
     Brown-Conrady model) as far as the evidence carries them. ``why`` it cannot be told, if so:
@@ -272,7 +249,6 @@ class CameraMotion:
     timeline: Timeline
     evidence: Evidence
     field: DisplacementField | None = None
-    wobble: Wobble | None = None
     rows: RollingShutterWarp | None = None
     lens: Lens | None = None
     lens_evidence: LensEvidence | None = None
@@ -309,7 +285,6 @@ class CameraMotion:
             timeline=self.timeline.window(start, stop),
             evidence=self.evidence.window(start, stop),
             field=self.field[part] if self.field is not None else None,
-            wobble=self.wobble.window(start, stop) if self.wobble is not None else None,
             rows=self.rows[part] if self.rows is not None else None,
             lens=self.lens[part] if self.lens is not None else None,
             held=tuple(track.window(start, stop) for track in self.held),

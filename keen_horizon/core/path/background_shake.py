@@ -15,8 +15,7 @@ from ..geometry.canvas import Canvas
 from ..geometry.chain import BATCH, WarpChain
 from ..geometry.similarity import Similarities, nearest_similarity
 from ..motion.camera_motion import BackgroundFlow, Timeline
-from ..quality.scores import fast_paths, places_over, rms
-from ..quality.wobble import without_similarity
+from ..quality.scores import fast_paths, places_over, rms, without_similarity
 from ..tracking.features import accuracy
 from ..types import Complex, Real
 
@@ -91,11 +90,13 @@ def no_shakier(flow: BackgroundFlow, timeline: Timeline, chain: WarpChain) -> Re
 
 
 def background_steps(
-    flow: BackgroundFlow, chain: WarpChain | None = None, half: int | None = None
-) -> Complex:
-    """``(n, 25)`` how far the background at each place moves from the frame before."""
+    flow: BackgroundFlow, chain: WarpChain | None = None, half: int | None = None,
+    places: Complex | None = None,
+) -> Complex:  # fmt: skip
+    """``(n, 25)`` how far the background at each place moves from the frame before; or at other
+    ``places`` ``(m,)`` of the output's plane."""
     canvas = flow.canvas if chain is None else chain.view.output
-    places = places_over(canvas)
+    places = places_over(canvas) if places is None else places
     n = len(flow)
     moved = np.zeros((n, len(places)), complex)
     for start in range(1, n, BATCH):

@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 
 from ..geometry.chain import WarpChain
-from ..geometry.displacement import DisplacementGrid
+from ..geometry.displacement import DisplacementGrid, grid_nodes
 from ..geometry.motion import Motion, cumulative_pose
-from ..motion.camera_motion import CameraMotion
-from ..quality.wobble import PLACES
+from ..geometry.view import View
+from ..motion.camera_motion import CameraMotion, DisplacementField
+from ..quality.scores import fast_paths
 from ..types import Complex, Flags, Indices, Real
+from .background_shake import background_steps
 from .zoom import zoom_needed
 
 STEPS = (1, 2, 3, 5, 8, 12, 18, 27, 40, 60)  # frames away at which a lender is looked for
 LEVELS = 14  # of zoom that are tried
 ALONG = 17  # points along each side of the output
 DEEP = (1.0, 0.97, 0.94, 0.9)  # shares of the output's outline that are looked at
+ROWS, COLUMNS = 6, 9  # of the places that may move otherwise than the camera
 CLEAR = 2.0  # scene units inside a lender's edge that its picture is trusted from
 
 
@@ -25,8 +29,8 @@ class Lenders:
     """The frames that lend to others, by the camera's motion between them."""
 
     def __init__(self, motion: CameraMotion, reach: int) -> None:
-        self._reach = reach
-        self._wobble = None if motion.wobble is None else motion.wobble.left_by_shutter
+        self._reach, self._motion = reach, motion
+        self._strayed: DisplacementField | None = None
         starts = np.array([start for start, _ in motion.segments])
         frames = np.arange(len(motion))
         self._segment = np.searchsorted(starts, frames, side="right") - 1
@@ -56,12 +60,29 @@ class Lenders:
     def lent(self, chain: WarpChain, frame: int, other: int) -> WarpChain:
         """The chain of one frame whose picture is taken from another."""
         carried = self.between(np.array([frame]), np.array([other]))
-        if self._wobble is None or chain.find(DisplacementGrid) is not None:
+        if self._motion.flow is None or chain.find(DisplacementGrid) is not None:
             return chain.lent(frame, other, (carried,))
-        # How the wobble of the two differs: the keystone of a jolt, say, which no similarity
-        # carries over.
-        moved = (self._wobble[other] - self._wobble[frame]).reshape(1, *PLACES)
+        if self._strayed is None:
+            self._strayed = _strayed(self._motion, chain)
+        # How far the two have strayed: the keystone of a jolt, say, which no similarity carries
+        # over.
+        moved = self._strayed[other : other + 1] - self._strayed[frame : frame + 1]
         return chain.lent(frame, other, (carried, DisplacementGrid(chain.source, moved)))
+
+
+def _strayed(motion: CameraMotion, chain: WarpChain) -> DisplacementField:
+    """``(n, rows, columns)`` how far places of each frame's straight plane have strayed, faster
+    than the eye takes for parallax, from where the camera's motion alone would have them."""
+    assert motion.flow is not None
+    nodes = grid_nodes(chain.source, ROWS, COLUMNS)
+    places = nodes.ravel()
+    recorded = chain.only(lambda stage: stage.side == "source")
+    straight = replace(recorded, view=View(chain.source))
+    alone = motion.steps.apply(np.broadcast_to(places, (len(motion), len(places)))) - places
+    more = (background_steps(motion.flow, straight, places=places) - alone).astype(complex)
+    more = more * motion.evidence.weight[:, None]
+    fast = fast_paths(more, motion.timeline.times, motion.segments)
+    return fast.reshape(len(motion), *nodes.shape).astype(np.complex64)
 
 
 def _dense(rim: Complex) -> Complex:

@@ -31,18 +31,16 @@ from ..motion.camera_motion import (
     LensEvidence,
     ModelChoice,
     PointTrack,
-    Wobble,
 )
 from ..motion.fit_residual import fit_residual
 from ..motion.held_point import HeldPoint
 from ..motion.pairwise import pairwise_motion
 from ..motion.readout import Readout, estimate_readout
 from ..motion.refit import refit
-from ..motion.residual_fields import ROUNDS, USUAL_STIFFNESS, WIDE, displacement_field
+from ..motion.residual_fields import ROUNDS, WIDE, displacement_field
 from ..motion.robust_fit import BaseModel
 from ..motion.rolling_shutter import unskew_tracks
 from ..motion.undistort_tracks import undistort_tracks
-from ..quality.wobble import bent_by, local_wobble
 from ..stations.lens import LENS
 from ..stations.lens.optics import bends, lens_from_settings, straight_camera
 from ..stations.motion import MOTION, MotionSettings
@@ -75,9 +73,8 @@ class Estimates:
         return self._known[name]
 
     def recorded(self, model: BaseModel) -> CameraMotion:
-        """The fit of all tracks, as they were recorded, by a *shift* or a *similarity*; with the
-        wobble of the source."""
-        return self._once(model, lambda: recorded_motion(self.tracks, self.canvas, model))
+        """The fit of all tracks, as they were recorded, by a *shift* or a *similarity*."""
+        return self._once(model, lambda: pairwise_motion(self.tracks, self.canvas, model))
 
     def groups(self) -> list[TrackGroup]:
         """The tracks that move together, otherwise than the camera."""
@@ -202,19 +199,6 @@ def base_model(settings: MotionSettings) -> BaseModel:
     return "shift" if settings.model == "shift" else "similarity"
 
 
-def recorded_motion(tracks: Tracks, canvas: Canvas, model: BaseModel) -> CameraMotion:
-    """The fit of all tracks by a *shift* or a *similarity*, with the wobble of the source."""
-    return _with_wobble(tracks, canvas, pairwise_motion(tracks, canvas, model))
-
-
-def _with_wobble(tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> CameraMotion:
-    """The motion with the wobble that a mesh of the usual stiffness shows on top of it."""
-    mesh = displacement_field(tracks, canvas, motion, "mesh")
-    assert mesh is not None
-    wobble = local_wobble(mesh, motion.evidence.weight, motion.timeline, canvas)
-    return replace(motion, wobble=Wobble(wobble, mesh=mesh))
-
-
 # --- undistortion ---------------------------------------------------------------------------------
 
 
@@ -233,7 +217,7 @@ def _undistorted(estimates: Estimates, treatment: Treatment, excluded: Flags | N
                 excluded = excluded | useless
     if excluded is not None and excluded.any():
         fitted = pairwise_motion(tracks, canvas, model, excluded, narrow=settings.narrow)
-        motion = replace(fitted, lens=motion.lens, wobble=motion.wobble)
+        motion = replace(fitted, lens=motion.lens)
     return _Seen(tracks, canvas, motion)
 
 
@@ -249,7 +233,7 @@ def lens_at(treatment: Treatment, canvas: Canvas, first: int, n: int) -> Lens | 
 def undistorted_motion(
     tracks: Tracks, canvas: Canvas, treatment: Treatment, recorded: CameraMotion
 ) -> CameraMotion:
-    """As :func:`recorded_motion`, of tracks seen through the treatment's lens.
+    """As :func:`.pairwise_motion`, of tracks seen through the treatment's lens.
 
     ``recorded`` is the fit to the tracks as they were recorded. Who steers is settled there: to the
     side, a straightened picture of a wide lens moves so much more than in its middle that a
@@ -263,7 +247,7 @@ def undistorted_motion(
         if useless.any():
             motion = replace(motion, evidence=replace(motion.evidence, excluded=useless))
     steps, evidence = refit(tracks, canvas, motion, carried_over(recorded, lens))
-    return _with_wobble(tracks, canvas, replace(motion, steps=steps, evidence=evidence))
+    return replace(motion, steps=steps, evidence=evidence)
 
 
 def carried_over(recorded: CameraMotion, lens: Lens | None) -> Similarities:
@@ -292,11 +276,7 @@ def _unskewed(seen: _Seen, shutter: ShutterSettings, settings: MotionSettings) -
     tracks, unskewed = unskew_tracks(
         seen.tracks, seen.canvas, motion, shutter.readout / 1000, strong=shutter.strong, fit=fit
     )
-    judged = _with_wobble(tracks, seen.canvas, unskewed)
-    assert motion.wobble is not None
-    assert judged.wobble is not None
-    wobble = Wobble(motion.wobble.source, judged.wobble.source, judged.wobble.mesh)
-    return _Seen(tracks, seen.canvas, replace(judged, wobble=wobble))
+    return _Seen(tracks, seen.canvas, unskewed)
 
 
 # --- the model ------------------------------------------------------------------------------------
@@ -359,28 +339,15 @@ def _by_model(
             narrow=settings.narrow,
         )  # fmt: skip
         return replace(motion, model=model, steps=plain.steps, evidence=plain.evidence)
-    usual = model == "mesh" and settings.stiffness == USUAL_STIFFNESS
-    if usual and half is None and motion.wobble is not None and motion.wobble.mesh is not None:
-        return replace(motion, model=model, field=motion.wobble.mesh)
     field = displacement_field(seen.tracks, seen.canvas, motion, model, settings.stiffness, half)
     return replace(motion, model=model, field=field)
 
 
 def _turning(model: str, seen: _Seen, start: Motion, half: int | None) -> CameraMotion:
-    """The motion as that of a camera that turns, and the wobble of such a picture: what the turns
-    do to it beyond its shift, and what is left besides. A mesh on top of shifts alone would lose
-    the tracks of a wide lens."""
-    tracks, canvas, motion = seen.tracks, seen.canvas, seen.motion
-    steps, evidence = refit(tracks, canvas, motion, start, TURN_WIDTHS, half)
-    turning = replace(motion, model=model, steps=steps, evidence=evidence)
-    rest = displacement_field(tracks, canvas, turning, "mesh")
-    assert rest is not None
-    weight, timeline = evidence.weight, motion.timeline
-    wobble = local_wobble(rest, weight, timeline, canvas, bent_by([steps], canvas, len(steps)))
-    was = motion.wobble
-    if was is not None and was.unskewed is not None:
-        return replace(turning, wobble=Wobble(was.source, wobble))
-    return replace(turning, wobble=Wobble(wobble))
+    """The motion as that of a camera that turns."""
+    motion = seen.motion
+    steps, evidence = refit(seen.tracks, seen.canvas, motion, start, TURN_WIDTHS, half)
+    return replace(motion, model=model, steps=steps, evidence=evidence)
 
 
 # --- what came of it ------------------------------------------------------------------------------

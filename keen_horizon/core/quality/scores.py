@@ -156,6 +156,14 @@ def fast_paths(moved: Complex, times: Real, segments: Segments) -> Complex:
     return fast
 
 
+def without_similarity(moved: Complex, places: Complex) -> Complex:
+    """Displacements ``(n, m)`` less the similarity that fits each row best (least squares)."""
+    z = places - places.mean()
+    rest = moved - moved.mean(axis=1, keepdims=True)
+    turn = (rest * z.conj()).sum(axis=1) / (np.abs(z) ** 2).sum()
+    return np.asarray(rest - turn[:, None] * z)
+
+
 def stability_score(steps: Similarities, segments: Segments) -> float:
     """Share of the path's energy that lies in slow motion, 0..1, 1 is steadiest.
 

@@ -100,11 +100,11 @@ class FeatureTracker:
         followed = len(self._fine.points)
         change = self._change(picture)
         edges = cv2.Laplacian(picture, cv2.CV_16S)[::2, ::2]
-        # Shades have to stand out from what noise leaves when it is averaged.
-        noise = float(np.median(np.abs(edges))) * NOISE_OF_EDGES
-        self._coarse.floor = max(SHADE_FLOOR, SHADE_OVER_NOISE * noise**2)
         self._age += 1
         if self._age >= RESEED_EVERY or self._next_id == 0 or self._fine.is_thin:
+            # Shades have to stand out from what noise leaves when it is averaged.
+            noise = float(np.median(np.abs(edges))) * NOISE_OF_EDGES
+            self._coarse.floor = max(SHADE_FLOOR, SHADE_OVER_NOISE * noise**2)
             for layer in layers:
                 # Corners come first; shades only have what they leave.
                 taken = [self._source(other) / self._full for other in layers]
@@ -113,9 +113,7 @@ class FeatureTracker:
         ids = np.concatenate([layer.ids for layer in layers])
         points = np.concatenate([self._source(layer) for layer in layers])
         order = np.argsort(ids)
-        return FrameFeatures(
-            ids[order], points[order], started, followed, change, float(edges.var())
-        )
+        return FrameFeatures(ids[order], points[order], started, followed, change, _variance(edges))
 
     def state(self) -> dict[str, NDArray[Any]]:
         """All it knows after the last frame, for :meth:`restore`."""
@@ -161,8 +159,14 @@ def _shades(picture: NDArray[np.uint8], size: tuple[int, int]) -> NDArray[np.uin
     """What is left of a picture when noise is averaged away and its light evened out, much
     enlarged in contrast: broad, faint shades."""
     small = cv2.resize(picture.astype(np.float32), size, interpolation=cv2.INTER_AREA)
-    even = small - cv2.GaussianBlur(small, (0, 0), SHADES_UPTO)
-    return np.clip(128 + SHADE_GAIN * even, 0, 255).astype(np.uint8)
+    # What is that broad is as well told by fewer pixels.
+    few = cv2.resize(small, None, fx=0.25, fy=0.25, interpolation=cv2.INTER_AREA)
+    light = cv2.resize(cv2.GaussianBlur(few, (0, 0), SHADES_UPTO / 4), size)
+    return cv2.convertScaleAbs(np.maximum(128 + SHADE_GAIN * (small - light), 0))
+
+
+def _variance(values: NDArray[Any]) -> float:
+    return float(cv2.meanStdDev(values)[1][0, 0] ** 2)
 
 
 class _Layer:
