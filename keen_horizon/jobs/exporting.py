@@ -74,4 +74,4 @@ def _measure_of(session: Session, export: Export) -> Measure:
     return measure
 
 
-EXPORT = JobKind("export", SLOW, "Exporting", export)
+EXPORT = JobKind("export", SLOW, "Exporting", export, ending="Measuring the finished")

@@ -40,8 +40,8 @@ def measure(task: Task) -> None:
     made = _measured(task, range_)
     estimates = task.solver.estimates(task.recording, made)
     first = first_treatment(estimates)
-    for calm in CALMS:  # so that no slider waits for a choice of model
-        pipeline.motion_for(estimates, first.changed(MOTION, calm=calm))
+    for calm in CALMS:  # so that neither the first look nor a slider waits for a choice of model
+        task.solver.keep_motion(task.recording, made, first.changed(MOTION, calm=calm))
     made.seconds = time.monotonic() - started
     # Both at once: whoever sees the measure sees the treatment that belongs to it.
     with task.database.session.begin() as session:
@@ -89,4 +89,6 @@ def _note_shake(task: Task, range_: _Range) -> None:
                 clip.shake = shelf_figures(solved(task, found, treatments.current(clip)).report)
 
 
-MEASURE = JobKind("measure", QUICK, "Measuring", measure, replaceable=True)
+MEASURE = JobKind(
+    "measure", QUICK, "Measuring", measure, replaceable=True, ending="Choosing a model for"
+)

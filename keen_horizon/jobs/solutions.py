@@ -62,10 +62,20 @@ class Solver:
         """The motion that the treatment stands on; points that nobody has followed yet are left
         out."""
         treatment = self._followed(measure, treatment)
-        return self.motions.find(
-            motion_key(measure, treatment),
-            lambda: motion_for(self.estimates(recording, measure), treatment),
-        )
+        key = motion_key(measure, treatment)
+
+        def found() -> CameraMotion:
+            kept = kept_in(self.store, key, CameraMotion)
+            if kept is not None:
+                return kept
+            return motion_for(self.estimates(recording, measure), treatment)
+
+        return self.motions.find(key, found)
+
+    def keep_motion(self, recording: Recording, measure: Measure, treatment: Treatment) -> None:
+        """Keep a motion that somebody will soon ask for."""
+        motion = self.motion(recording, measure, treatment)
+        self.store_value(motion_key(measure, treatment), motion)
 
     def find(self, recording: Recording, measure: Measure, treatment: Treatment) -> Solution | None:
         """The solution if it is there, or quickly made; None where a worker has to."""

@@ -30,7 +30,10 @@ def describe(job: Job) -> dict[str, Any]:
         spent = (now() - job.started).total_seconds()
         left = spent / done_now * (job.total - job.done)
     name = job.clip.name if job.clip else job.recording.name
-    doing = KINDS[job.kind].title if job.kind in KINDS else job.kind
+    kind = KINDS.get(job.kind)
+    doing = kind.title if kind else job.kind
+    if kind and kind.ending and job.state == "running" and 0 < job.total <= job.done:
+        doing = kind.ending
     return {
         "id": job.id,
         "kind": job.kind,
