@@ -53,10 +53,10 @@ class Task:
 class JobKind:
     """A kind of work, declared where its function is and listed in :data:`.kinds.KINDS`.
 
-    ``title`` says what is being done, before the clip's name, and ``ending`` what is still done once
-    all frames are counted. Of a ``replaceable`` kind nobody
-    waits for the earlier request once a clip makes another; one that is ``passing`` is of no
-    interest once it is done. ``can_wait`` says that whatever else its queue has goes first.
+    ``title`` says what is being done, before the clip's name, and ``ending`` what is still done
+    once all frames are counted. Of a ``replaceable`` kind nobody waits for the earlier request once
+    a clip makes another; one that is ``passing`` is of no interest once it is done. ``can_wait``
+    says that whatever else its queue has goes first.
     """
 
     name: str

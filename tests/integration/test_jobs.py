@@ -9,6 +9,7 @@ from datetime import timedelta
 import pytest
 
 from keen_horizon.core.media.probe import scan
+from keen_horizon.core.stations.motion import MOTION
 from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.jobs.lifecycle import Superseded, claim, run_of
 from keen_horizon.jobs.solutions import Solver, solution_key
@@ -71,6 +72,37 @@ def test_settings_changes_never_measure_again(place, make_clip):
             assert treatments.measure_of(session, clip).id == measure.id
             assert solver.solve(clip.recording, measure, treatment)
         assert session.query(Job).filter_by(kind="measure").count() == before
+
+
+def test_the_first_look_fits_nothing_again(place, make_clip, monkeypatch):
+    _, clip_id = place.measured(make_clip("kept.mp4", count=40))
+    monkeypatch.setattr("keen_horizon.jobs.solutions.motion_for", None)
+    solver = Solver(place.store)
+    with place.database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        measure = treatments.measure_of(session, clip)
+        first = treatments.current(clip)
+        for calm in (first.motion.calm, 40.0, 75.0):
+            treatment = first.changed(MOTION, calm=calm)
+            assert solver.find(clip.recording, measure, treatment).motion.choice
+
+
+def test_work_that_has_counted_its_frames_says_what_it_still_does(place, make_clip):
+    recording_id, clip_id = place.measured(make_clip("counted.mp4", count=30))
+    measuring = place.ask("measure", recording_id, details={"first": 0, "last": 9})
+    exporting = export_of(place, clip_id)[1]
+
+    def titles(done: int) -> set[str]:
+        with place.database.session() as session:
+            for job_id in (measuring, exporting):
+                job = session.get_one(Job, job_id)
+                job.state, job.done, job.total = "running", done, 10
+            session.commit()
+        jobs = place.get("/work").json["work"]
+        return {job["doing"] for job in jobs if job["id"] in (measuring, exporting)}
+
+    assert titles(4) == {"Measuring", "Exporting"}
+    assert titles(10) == {"Choosing a model for", "Measuring the finished"}
 
 
 def test_only_the_range_is_measured_and_a_range_back_costs_nothing(place, make_clip):

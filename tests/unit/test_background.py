@@ -13,7 +13,8 @@ from keen_horizon.core.geometry.view import View
 from keen_horizon.core.motion.background_flow import background_flow
 from keen_horizon.core.motion.pairwise import pairwise_motion
 from keen_horizon.core.path.background_shake import background_shake, no_shakier
-from keen_horizon.core.pipeline import Estimates, measured_again, motion_for, solve
+from keen_horizon.core.pipeline import Estimates, Solution, measured_again, motion_for, solve
+from keen_horizon.core.pipeline.measure_again import no_background
 from keen_horizon.core.quality import scores
 from keen_horizon.core.tracking.features import FeatureTracker
 from keen_horizon.core.tracking.tracks import Tracks
@@ -125,6 +126,26 @@ def test_the_report_says_how_sure_it_is_and_the_finished_file_agrees(make_clip, 
     assert again.px < 0.3 * report["shake_before"]
     assert abs(again.px - report["shake_after"]) < report["shake_after_sure"] + again.sure
     assert again.words.endswith(" px")
+
+
+def test_what_was_no_background_of_the_source_is_none_of_the_output():
+    x, y = np.meshgrid(np.arange(20.0, 1260, 40), np.arange(20.0, 700, 40))
+    at = np.stack([x.ravel(), y.ravel()], axis=-1)
+    source = Tracks.from_places(np.stack([at, at]), np.arange(2) / 30)
+    motion = pairwise_motion(source, CANVAS, "similarity")
+    left_half = source.records["x"] < 640
+    apart = replace(motion, evidence=replace(motion.evidence, astray=left_half))
+    # The output shows what lies 100 px further to the right in the source, at half the size.
+    moved = Similarities(np.ones(2, complex), np.full(2, 100 + 0j))
+    chain = WarpChain(CANVAS, View(CANVAS), (moved,), 2)
+    solution = Solution(chain, apart, (moved,), np.ones(2), np.zeros(2))
+    small = Canvas(640, 360)
+    seen = Tracks.from_places(np.stack([at / 2, at / 2]), np.arange(2) / 30)
+    out = no_background(seen, small, solution, source)
+    x = 2 * seen.records["x"] + 100
+    assert out[x < 600].all()
+    assert not out[(x > 680) & (x < 1270)].any()
+    assert out[x > 1290].all()  # bare
 
 
 def test_a_plain_wall_is_followed_by_its_shades():

@@ -49,7 +49,7 @@ def measured_again(
     found = scan(path)
     tracks = measure(path, found, 0, found.probe.frame_count - 1, room, progress)
     canvas = found.probe.canvas
-    excluded = _no_background(tracks, canvas, solution, source)
+    excluded = no_background(tracks, canvas, solution, source)
     motion = pairwise_motion(tracks, canvas, "similarity", excluded if excluded.any() else None)
     shake = background_shake(background_flow(tracks, canvas, motion), motion.timeline)
     # Output pixels to source pixels, before the zoom.
@@ -58,7 +58,7 @@ def measured_again(
     return MeasuredAgain(shake.px / scale, shake.sure / scale)
 
 
-def _no_background(tracks: Tracks, canvas: Canvas, solution: Solution, source: Tracks) -> Flags:
+def no_background(tracks: Tracks, canvas: Canvas, solution: Solution, source: Tracks) -> Flags:
     """``(records,)`` sightings of the output that lie on what was no background of the source, or
     on none of its picture at all: bare edges stand still."""
     chain, apart = solution.chain, solution.motion.evidence.left_out
