@@ -44,6 +44,7 @@ def _take(page: Page, address: str) -> None:
         page.goto(clip)
         wait_ready(page, 120)
     pause_at(page, 205)
+    page.locator(".start").first.wait_for(timeout=60_000)
     _shot(page, "clip")
     page.keyboard.press("3")
     page.keyboard.press("m")
@@ -199,12 +200,12 @@ def _shutter(page: Page) -> None:
     _station(page, "Shutter")
     page.get_by_role("button", name="Find it from this clip").click()
     page.wait_for_selector("text=give or take", timeout=60_000)
-    wait_settled(page)
+    wait_settled(page)  # a new clip has it already, so that this changes nothing
     page.get_by_role("radio", name="Vibration too").click()
     wait_settled(page)
     page.locator(".station-words").filter(has_text="strong").wait_for(timeout=60_000)
     _shot(page, "shutter")
-    _undo(page, 2)
+    _undo(page, 1)
 
 
 if __name__ == "__main__":

@@ -9,13 +9,11 @@ from flask import Blueprint, Response, jsonify
 from sqlalchemy.orm import Session
 
 from ..core.pipeline.cost_curve import at_calm, knee, starts
-from ..core.quality.scores import doubt, in_pixels
-from ..core.tracking.features import accuracy
+from ..core.quality.scores import in_pixels
 from ..core.treatment import parse
 from ..jobs.solving import PRICE, solving_details
 from ..store import library, treatments
 from ..store.models import Clip, Measure
-from ..store.scans import probe_of
 from . import services
 from .jobs import asked_once, describe
 from .requests import body
@@ -44,7 +42,6 @@ def curve(clip_id: int) -> Response:
         versions, all_known = (
             _versions(session, clip, measure, began + 2 * SOLVING) if complete else ([], False)
         )
-        sure = accuracy(probe_of(clip.recording).canvas)
         found = starts(points) if complete else []
         best = knee(points) if complete else None
         if best is not None and best not in found:
@@ -56,7 +53,7 @@ def curve(clip_id: int) -> Response:
                     "calm": p.calm,
                     "why": KNEE if p == best else "",
                     "kept": f"keeps {p.picture_kept:.0f} %",
-                    "left": in_pixels(p.shake_after, doubt(p.shake_after, sure)),
+                    "left": in_pixels(p.shake_after, p.sure),
                 }
                 for p in found
             ],

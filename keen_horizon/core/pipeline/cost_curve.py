@@ -25,12 +25,14 @@ NEAR = 0.5  # percent within which a goal counts as met
 
 @dataclass(frozen=True, order=True)
 class CostPoint:
-    """What a calm buys and costs: shake left in px, picture kept in percent, zoom."""
+    """What a calm buys and costs: shake left in px, and ``sure`` how much more it may be; picture
+    kept in percent; zoom."""
 
     calm: float
     picture_kept: float
     shake_after: float
     zoom: float
+    sure: float = 0.0
 
 
 Curve = list[CostPoint]  # by rising calm
@@ -105,7 +107,10 @@ def growing(
     """What ``curve`` grows to, a solve and a point at a time, until it is complete."""
     while (calm := next_calm(curve)) is not None:
         report = solve(motion, canvas, at_calm(treatment, calm)).report
-        point = CostPoint(calm, report["picture_kept"], report["shake_after"], report["zoom"])
+        point = CostPoint(
+            calm, report["picture_kept"], report["shake_after"], report["zoom"],
+            report["shake_after_sure"],
+        )  # fmt: skip
         curve = sorted([*curve, point])
         yield curve
 

@@ -116,7 +116,7 @@ component("costCurve", () => ({
   take(curve) {
     this.chart?.set(curve);
     this.starts = curve.starts;
-    if (curve.points.length > 1) this.words = "";
+    this.words = curve.more ? "Pricing …" : "";
   },
 
   /** @param {Start} start */
