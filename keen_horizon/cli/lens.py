@@ -15,7 +15,7 @@ from ..core.geometry.canvas import Canvas
 from ..core.geometry.distortion import Distortion
 from ..core.geometry.lens import Lens, picture_width
 from ..core.media.decode import eight_bits, frames
-from ..core.media.photographs import read_photograph
+from ..core.media.photographs import is_photograph, read_photograph
 from ..core.media.probe import scan
 from ..core.stations.lens import LensSettings
 from ..core.stations.lens.chart import Board, calibrate, find_corners
@@ -31,6 +31,7 @@ from ..core.stations.lens.profile import (
 )
 from ..core.stations.lens.propose import proposals
 from ..core.stations.lens.trace import gradients, trace_edge
+from ..core.types import Luma
 from .options import profile_at
 
 
@@ -39,7 +40,7 @@ def add_lens(verbs: Any) -> None:
     lens = verbs.add_parser("lens", help="find a lens, convert or print what it takes")
     ways = lens.add_subparsers(required=True, metavar="way")
 
-    way = ways.add_parser("edges", help="by straight edges of one frame")
+    way = ways.add_parser("edges", help="by straight edges of one frame, or of a photograph")
     way.add_argument("input", type=Path)
     way.add_argument("--frame", type=int, default=0)
     way.add_argument(
@@ -94,22 +95,17 @@ def _pair(text: str, what: str) -> tuple[int, int]:
 
 
 def _edges(options: argparse.Namespace) -> None:
-    found = scan(options.input)
-    canvas, frame = found.probe.canvas, options.frame
-    if not 0 <= frame < found.probe.frame_count:
-        raise KeenError(
-            f"frame {frame} does not exist; the recording has {found.probe.frame_count}.",
-            file=options.input,
-        )
-    picture = next(iter(frames(options.input, found, frame, frame, luma_only=True)))
-    luma = eight_bits(picture.planes[0])
+    luma, canvas = _still(options.input, options.frame)
     if options.edge:
         slopes = gradients(luma)
         edges = [trace_edge(slopes, _ends(text)).points for text in options.edge]
     else:
         edges = [trace.points for trace in proposals(luma)]
     if not edges:
-        raise KeenError("no long edge was found in this frame.", remedy="Give --edge yourself.")
+        raise KeenError(
+            "no long edge was found in this picture.", file=options.input,
+            remedy="Give --edge yourself.",
+        )  # fmt: skip
     fit = fit_edges(edges, canvas, options.model)
     for k, residual in enumerate(fit.residuals, 1):
         print(f"edge {k}: {residual:.2f} px", file=sys.stderr)
@@ -118,6 +114,27 @@ def _edges(options: argparse.Namespace) -> None:
     optics = to_settings(fit.distortion, fit.focal)
     settings = LensSettings(**optics, found_by="edges", residual=round(fit.residual, 4))
     _write(options, settings, canvas)
+
+
+def _still(path: Path, frame: int) -> tuple[Luma, Canvas]:
+    """Grey pixels of a photograph, or of one frame of a recording, and their canvas."""
+    try:
+        with path.open("rb") as stream:
+            start = stream.read(16)
+    except OSError:
+        start = b""  # the scan says what is wrong with it
+    if is_photograph(start):
+        if frame:
+            raise BadSetting("--frame is for recordings; a photograph has one picture only.")
+        luma = read_photograph(path, path.name)
+        return luma, Canvas(luma.shape[1], luma.shape[0])
+    found = scan(path)
+    if not 0 <= frame < found.probe.frame_count:
+        raise KeenError(
+            f"frame {frame} does not exist; the recording has {found.probe.frame_count}.", file=path
+        )
+    picture = next(iter(frames(path, found, frame, frame, luma_only=True)))
+    return eight_bits(picture.planes[0]), found.probe.canvas
 
 
 def _ends(text: str) -> list[tuple[float, float]]:

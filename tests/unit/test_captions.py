@@ -122,3 +122,5 @@ def test_wobble_and_shutter_in_words():
     assert SHUTTER.summary(shutter, REPORT) == "global"
     strong = with_settings(Treatment(), ["shutter.readout=22.7", "shutter.strong=true"])
     assert SHUTTER.summary(strong.of(SHUTTER), REPORT) == "22.7 ms · strong"
+    sure = REPORT | {"readout_sure": 0.31}
+    assert SHUTTER.summary(strong.of(SHUTTER), sure) == "22.7 ± 0.3 ms · strong"

@@ -22,6 +22,17 @@ def test_a_lens_is_found_by_edges_and_used(tmp_path, capsys):
     assert json.loads(lens.read_text())["optics"]["k2"] > 0.3
     assert main(["correct", str(clip), str(out), "--lens", str(lens), "--lines", "240"]) == 0
     assert scan(out).probe.frame_count == 4
+    photo = tmp_path / "shed.png"
+    cv2.imwrite(str(photo), engine_shed(0.15).frame(2))
+    by_clip = json.loads(lens.read_text())["optics"]
+    assert main(["lens", "edges", str(photo), "--out", str(lens)]) == 0
+    by_photo = json.loads(lens.read_text())["optics"]
+    assert by_photo["model"] == by_clip["model"]
+    assert by_photo["k1"] == pytest.approx(by_clip["k1"], abs=0.03)
+    assert main(["lens", "edges", str(photo), "--frame", "2", "--out", str(lens)]) == 1
+    assert "--frame is for recordings" in capsys.readouterr().err
+    assert main(["lens", "edges", str(tmp_path / "none.png"), "--out", str(lens)]) == 1
+    assert "none.png" in capsys.readouterr().err
     assert main(["lens", "edges", str(clip), "--frame", "99", "--out", str(lens)]) == 1
     assert "frame 99 does not exist" in capsys.readouterr().err
 

@@ -236,7 +236,8 @@ class CameraMotion:
 
     ``steps`` maps the scene of frame ``t - 1`` to frame ``t`` (nothing at 0 and at cuts). ``model``
     is one of :data:`MOTION_MODELS`; ``field`` is what a richer one adds to the steps. ``rows`` is
-    how the picture moved while it was read (the steps are then without that); ``lens`` what the
+    how the picture moved while it was read (the steps are then without that), and ``readout_sure``
+    the ms that its readout is sure to, where the clip itself told it; ``lens`` what the
     tracks were undistorted through: the scene plane of everything here is then the straight plane.
     ``held`` are the points that are to be held, ``flow`` is how the background moves, whatever the
     model says, ``choice`` why the model is what it is, if the clip
@@ -250,6 +251,7 @@ class CameraMotion:
     evidence: Evidence
     field: DisplacementField | None = None
     rows: RollingShutterWarp | None = None
+    readout_sure: float | None = None
     lens: Lens | None = None
     lens_evidence: LensEvidence | None = None
     held: tuple[PointTrack, ...] = ()

@@ -53,6 +53,7 @@ from ..types import Flags
 
 Known = TypeVar("Known")
 Choosing = Callable[["Estimates"], ModelChoice]  # of a model, by what is found out
+READ_ALIKE = 0.06  # ms between two readouts that are shown alike
 TURNING = ("rotation", "travel", "mesh")  # models that go by the camera's angle of view
 NEEDING = ("rotation", "travel")  # and cannot be without
 TURN_WIDTHS = tuple(np.geomspace(WIDE, 1.0, ROUNDS).tolist())  # of the fade, of a fit of turns
@@ -163,6 +164,7 @@ def motion_by_model(
     motion = replace(
         motion,
         angle=angle,
+        readout_sure=_readout_sure(estimates, treatment.of(SHUTTER)),
         lens_evidence=_lens_evidence(estimates, treatment, seen, motion),
         flow=_flow(estimates, excluded),
     )
@@ -277,6 +279,15 @@ def _unskewed(seen: _Seen, shutter: ShutterSettings, settings: MotionSettings) -
         seen.tracks, seen.canvas, motion, shutter.readout / 1000, strong=shutter.strong, fit=fit
     )
     return _Seen(tracks, seen.canvas, unskewed)
+
+
+def _readout_sure(estimates: Estimates, shutter: ShutterSettings) -> float | None:
+    """What a readout is sure to, ms, if it is the one that the clip tells."""
+    if not shutter.on or not shutter.readout:
+        return None
+    told = estimates.readout()
+    own = told.found and abs(told.ms - shutter.readout) < READ_ALIKE
+    return told.sure if own else None
 
 
 # --- the model ------------------------------------------------------------------------------------

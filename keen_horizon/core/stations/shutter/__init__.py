@@ -49,20 +49,23 @@ class ShutterStation(Station[ShutterSettings]):
 
     def report(self, settings: ShutterSettings, solved: Solved) -> Report:
         motion = solved.motion
+        told: Report = {"readout_sure": motion.readout_sure}
         if motion.flow is None:
-            return {"wobble_straight": None}
+            return told | {"wobble_straight": None}
         rows = () if motion.rows is None else (motion.rows,)
         straight = WarpChain(solved.chain.source, View(solved.chain.source), rows, len(motion))
         wobble = background_shake(motion.flow, motion.timeline, straight).wobble
-        return {"wobble_straight": rms(wobble)}
+        return told | {"wobble_straight": rms(wobble)}
 
     def summary(self, settings: ShutterSettings, report: Report | None) -> str:
-        """``22.7 ms · strong``."""
+        """``22.7 ± 0.3 ms · strong``."""
         if not settings.on:
             return "off"
         if not settings.readout:
             return "global"
-        return f"{settings.readout:g} ms{' · strong' if settings.strong else ''}"
+        sure = None if report is None else report.get("readout_sure")
+        doubt = "" if sure is None else f" ± {sure:.1f}"
+        return f"{settings.readout:g}{doubt} ms{' · strong' if settings.strong else ''}"
 
     def details(self, settings: ShutterSettings, report: Report) -> dict[str, str]:
         """What putting the rows right did to the wobble; nothing where none were."""
