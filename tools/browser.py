@@ -60,7 +60,8 @@ def clip_address(page: Page, address: str, name: str) -> str:
 
 READY = """Boolean(window.keen && keen.stage.loaded && keen.clip.ready && keen.clip.answer.whole
   && keen.stage.lattice.length > 1)"""
-SETTLED = "!keen.clip.asking && !keen.clip.wish && Boolean(keen.clip.answer?.whole)"
+SETTLED = """!keen.clip.asking && !keen.clip.wish && !keen.clip.going
+  && Boolean(keen.clip.answer?.whole)"""
 
 
 def until(page: Page, test: str, arg: object = None, seconds: float = 30) -> None:

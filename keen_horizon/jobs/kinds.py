@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ..core.errors import KeenError
 from .charts import CHART
+from .checking import CHECK
 from .exporting import EXPORT
 from .frame_cache import LOOK
 from .ingest import INGEST
@@ -12,7 +13,9 @@ from .measuring import MEASURE
 from .solving import PRICE, SOLVE
 from .take import TAKE
 
-KINDS = {kind.name: kind for kind in (INGEST, TAKE, MEASURE, SOLVE, PRICE, LOOK, CHART, EXPORT)}
+KINDS = {
+    kind.name: kind for kind in (INGEST, TAKE, MEASURE, SOLVE, PRICE, LOOK, CHART, CHECK, EXPORT)
+}
 
 
 def kind_of(name: str) -> JobKind:

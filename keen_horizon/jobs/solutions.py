@@ -22,7 +22,7 @@ from ..core.motion.camera_motion import (
 from ..core.motion.held_point import HeldPoint
 from ..core.motion.readout import Readout
 from ..core.motion.robust_fit import BaseModel
-from ..core.pipeline import Estimates, Solution, motion_for, solve
+from ..core.pipeline import Estimates, MeasuredAgain, Solution, motion_for, solve
 from ..core.pipeline.decide_model import decides, judged_at
 from ..core.pipeline.estimate_motion import Choosing, base_model
 from ..core.stations.lens import LENS
@@ -157,6 +157,15 @@ class Solver:
         if not self.to_follow(measure, treatment):
             return treatment
         return treatment.changed(MOTION, aim="follow")
+
+    # --- the finished picture ---------------------------------------------------------------------
+
+    def check_of(self, measure: Measure, treatment: Treatment) -> MeasuredAgain | None:
+        """What the finished picture was measured to, if it was."""
+        return kept_in(self.store, check_key(measure, treatment), MeasuredAgain)
+
+    def keep_check(self, measure: Measure, treatment: Treatment, again: MeasuredAgain) -> None:
+        self.store_value(check_key(measure, treatment), again)
 
     # --- what is kept -----------------------------------------------------------------------------
 
@@ -321,6 +330,11 @@ def undistorted_key(measure: Measure, treatment: Treatment, model: BaseModel) ->
 def track_key(measure: Measure, point: HeldPoint) -> str:
     """The vault key of a held point's track."""
     return _key("tracks", measure.folder_key, point.model_dump(mode="json"))
+
+
+def check_key(measure: Measure, treatment: Treatment) -> str:
+    """The vault key of what a finished picture was measured to."""
+    return _key("checks", measure.folder_key, digest(treatment, "map"))
 
 
 def solution_key(measure: Measure, treatment: Treatment) -> str:

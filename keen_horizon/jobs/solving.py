@@ -17,7 +17,7 @@ def solving_details(measure: Measure, treatment: Treatment) -> dict[str, object]
     return {"measure": measure.id, "treatment": treatment.as_data()}
 
 
-def _wanted(task: Task) -> tuple[Measure, Treatment]:
+def wanted(task: Task) -> tuple[Measure, Treatment]:
     """What :func:`solving_details` wrote down."""
     with task.database.session() as session:
         measure = session.get_one(Measure, int(task.details["measure"]))
@@ -25,7 +25,7 @@ def _wanted(task: Task) -> tuple[Measure, Treatment]:
 
 
 def solve(task: Task) -> None:
-    solved(task, *_wanted(task))
+    solved(task, *wanted(task))
 
 
 def solved(task: Task, measure: Measure, treatment: Treatment) -> Solution:
@@ -51,7 +51,7 @@ def _follow(task: Task, measure: Measure, treatment: Treatment) -> None:
 
 def price(task: Task) -> None:
     """The whole cost curve of a long clip."""
-    measure, treatment = _wanted(task)
+    measure, treatment = wanted(task)
     _follow(task, measure, treatment)
     curves = CostCurves(task.store, task.solver)
     curves.work_out(task.recording, measure, treatment, task.progress)

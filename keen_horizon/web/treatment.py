@@ -19,6 +19,7 @@ from ..core.stations.frame.covering import (
     widest_settings,
 )
 from ..core.treatment import Treatment, parse
+from ..jobs.checking import CHECK
 from ..jobs.costs import curve_key
 from ..jobs.solutions import motion_key
 from ..jobs.solving import SOLVE, shelf_figures, solving_details
@@ -120,6 +121,24 @@ def look_at_version(clip_id: int, revision_id: int) -> Response:
         return jsonify(work=None, name=revision.name, **drawn)
 
 
+@blueprint.post("/finished")
+def measure_finished(clip_id: int) -> Response:
+    """What a treatment's finished picture is measured to; a worker draws and measures it."""
+    data = body()
+    with services().database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        treatment = parse(data.get("treatment"))
+        measure = treatments.measured(session, clip)
+        known = services().solver.check_of(measure, treatment)
+        if known is not None:
+            return jsonify(work=None, words=known.sentence)
+        job = services().queue.ask(
+            session, CHECK.name, clip.recording_id, clip_id=clip.id,
+            details=solving_details(measure, treatment),
+        )  # fmt: skip
+        return jsonify(work=describe(job), words="")
+
+
 # --- what covers, and what keeps everything in view -----------------------------------------------
 
 
@@ -202,8 +221,10 @@ def _answer(
     whole = found is not None
     if found is None:
         found = solver.provisional(clip.recording, measure, treatment, near())
+    check = solver.check_of(measure, treatment)
     return {
         **_standing(session, clip, treatment),
+        "finished": check.sentence if check else "",
         "keys": _depends(measure, treatment),
         "whole": whole,
         "solving": None,

@@ -92,6 +92,21 @@ def test_a_mesh_lessens_the_wobble_on_the_price_line(fresh: Page):
     expect(fresh.get_by_text("of the shake; ")).to_be_visible()
 
 
+def test_the_finished_picture_is_measured_on_request(fresh: Page):
+    finish = fresh.get_by_role("button", name="Measure the finished picture")
+    told = fresh.get_by_text("Measured in the finished picture: ")
+    expect(told).to_have_count(0)
+    finish.click()
+    expect(finish).to_be_disabled()
+    expect(told).to_be_visible(timeout=90_000)
+    expect(finish).to_be_enabled()
+    enter(fresh, "Calm, 0 to 100", "61")
+    wait_settled(fresh)
+    expect(told).to_have_count(0)  # that was another picture
+    fresh.get_by_role("button", name="Undo").click()
+    expect(told).to_be_visible()
+
+
 def test_a_point_is_placed_followed_and_held(fresh: Page):
     choose(fresh, "Hold")
     expect(fresh.locator(".stage-note")).to_contain_text("Place a point")
@@ -313,9 +328,11 @@ def test_going_back_to_a_version_and_forth(fresh: Page):
     enter(fresh, "Calm, 0 to 100", "77")
     expect(plain).to_have_attribute("aria-pressed", "false")
     plain.click()
+    expect(plain).to_have_attribute("aria-pressed", "true")
     wait_settled(fresh)
     assert value(fresh, "motion.calm") == 40
     fresh.get_by_role("button", name="Redo").click()
+    expect(plain).to_have_attribute("aria-pressed", "false")
     wait_settled(fresh)
     assert value(fresh, "motion.calm") == 77
 

@@ -398,3 +398,21 @@ def test_a_long_clip_answers_with_what_is_near_the_playhead(place, clip, monkeyp
     assert answer["first"] == 0
     assert len(base64.b64decode(answer["strip"]["zoom"])) == 4 * 30
     assert place.get(f"/clips/{clip}/lattice?near=3").json["lattice"]["start"] == 0
+
+
+def test_a_finished_picture_is_measured_by_a_worker_and_stays_known(place, clip):
+    address = f"/clips/{clip}"
+    treatment = place.get(f"{address}/solution").json["treatment"]
+    asked = place.post(f"{address}/finished", {"treatment": treatment}).json
+    assert asked["work"]["doing"] == "Measuring the finished"
+    assert place.work_now(asked["work"]["id"]) == "done"
+    work = place.work(asked["work"]["id"])
+    assert work.done == work.total > 0
+    known = place.post(f"{address}/finished", {"treatment": treatment}).json
+    assert known["work"] is None
+    assert known["words"].startswith("Measured in the finished picture: ")
+    assert place.get(f"{address}/solution").json["finished"] == known["words"]
+    treatment["motion"]["calm"] = 77.0
+    other = place.post(f"{address}/treatment", {"treatment": treatment}).json
+    assert other["finished"] == ""
+    assert place.post(f"{address}/finished", {"treatment": {"motion": 3}}).status_code == 400

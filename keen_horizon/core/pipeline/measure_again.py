@@ -16,6 +16,7 @@ from ..motion.background_flow import background_flow
 from ..motion.pairwise import pairwise_motion
 from ..path.background_shake import background_shake
 from ..quality.scores import in_pixels
+from ..stored import stored
 from ..tracking.tracks import Tracks
 from ..types import Flags, Points
 from .measure_tracks import Progress, measure, silent
@@ -24,6 +25,7 @@ from .solve_clip import Solution
 NEIGHBOURS = 3  # tracks of the source, that tell what a track of the output lies on
 
 
+@stored
 @dataclass(frozen=True)
 class MeasuredAgain:
     """Rms ``px`` of shake in a finished file, ``sure`` as :class:`.BackgroundShake`; source px
@@ -36,6 +38,10 @@ class MeasuredAgain:
     def words(self) -> str:
         """``0.31 ± 0.06 px``."""
         return in_pixels(self.px, self.sure)
+
+    @property
+    def sentence(self) -> str:
+        return f"Measured in the finished picture: {self.words} of shake left."
 
 
 def measured_again(

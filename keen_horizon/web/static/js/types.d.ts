@@ -160,6 +160,8 @@ interface Answer {
   versions: Version[];
   revision: number;
   newer: { words: string; settings: Record<string, any> } | null;
+  /** What the finished picture was measured to, if it was. */
+  finished: string;
   keys: { motion: string; cost: string };
   whole: boolean;
   solving: Job | null;

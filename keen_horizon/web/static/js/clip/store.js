@@ -65,6 +65,7 @@ const makeClip = () => ({
   /** @type {Wish | null} */
   wish: null,
   asking: false,
+  going: 0, // how many moves to other revisions are under way
   waiting: 0, // counts waits for a worker: only the last one goes on
 
   // --- the frame ---------------------------------------------------------------------------------
@@ -313,10 +314,19 @@ const makeClip = () => ({
 
   /** @param {"undo" | "redo"} way */
   step(way) {
-    if (!this.ready) return null;
-    return this.guard(async () => {
+    return this.ready ? this.toRevision(way) : null;
+  },
+
+  /**
+   * To another revision.
+   * @param {string} way that the server is asked for under the clip's address
+   */
+  async toRevision(way) {
+    this.going += 1;
+    await this.guard(async () => {
       this.apply(await post(`${this.base}/${way}?near=${this.at}`));
     });
+    this.going -= 1;
   },
 
   /**

@@ -34,9 +34,6 @@ component("versions", () => ({
 
   /** @param {Version} version */
   async goTo(version) {
-    const { clip } = this.$store;
-    await clip.guard(async () => {
-      clip.apply(await post(`${clip.base}/versions/${version.id}?near=${clip.at}`));
-    });
+    await this.$store.clip.toRevision(`versions/${version.id}`);
   },
 }));
