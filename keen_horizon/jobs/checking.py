@@ -31,6 +31,4 @@ def check(task: Task) -> None:
     task.solver.keep_check(measure, treatment, again)
 
 
-CHECK = JobKind(
-    "check", SLOW, "Measuring the finished", check, replaceable=True, passing=True,
-)  # fmt: skip
+CHECK = JobKind("check", SLOW, "Measuring the finished", check, replaceable=True, passing=True)

@@ -13,15 +13,14 @@ from scipy.spatial.transform import Rotation
 
 from ..stored import stored
 from ..types import Complex, Frames, Rays, Real
-from .motion import Motion
 from .pinhole import Pinhole
+from .ray_motion import RayMotion
 from .similarity import Similarities
-from .stage import RayStage, Smoothness
 
 
 @stored
 @dataclass(frozen=True)
-class Rotations(Motion, RayStage):
+class Rotations(RayMotion):
     """``turns`` ``(n, 3, 3)``: rotations of rays (x right, y down, z forward) as columns.
 
     ``camera`` is the straight camera whose plane :meth:`apply` works on. Tangent coordinates are
@@ -34,8 +33,6 @@ class Rotations(Motion, RayStage):
 
     components = ("roll", "across", "updown")
     blocks = (slice(0, 1), slice(1, 3))
-    takes_rays = True
-    gives_rays = True
 
     @classmethod
     def none(cls, n: int, camera: Pinhole) -> Rotations:
@@ -43,8 +40,12 @@ class Rotations(Motion, RayStage):
         return cls(np.broadcast_to(np.eye(3), (n, 3, 3)).copy(), camera)
 
     @property
-    def smoothness(self) -> Smoothness:
-        return Smoothness.PROJECTIVE
+    def straight_camera(self) -> Pinhole:
+        return self.camera
+
+    @property
+    def on_rays(self) -> Real:
+        return self.turns
 
     def __len__(self) -> int:
         return len(self.turns)
@@ -58,21 +59,8 @@ class Rotations(Motion, RayStage):
     def inverse(self) -> Rotations:
         return Rotations(self.turns.swapaxes(1, 2), self.camera)
 
-    def to_source(self, points: Rays) -> Rays:
-        return np.asarray(points @ self.turns.swapaxes(1, 2))
-
     def to_output(self, points: Rays) -> Rays:
-        return np.asarray(points @ self.turns)
-
-    def to_rays(self, plane: Complex) -> Rays:
-        return self.camera.to_rays(plane)
-
-    def to_plane(self, rays: Rays) -> Complex:
-        return self.camera.to_plane(rays)
-
-    def apply(self, points: Complex) -> Complex:
-        points = np.broadcast_to(points, (len(self), points.shape[-1]))
-        return self.to_plane(self.to_source(self.to_rays(points)))
+        return np.asarray(points @ self.turns)  # what a turn did is undone by its transpose
 
     def log(self) -> Real:
         w = Rotation.from_matrix(self.turns).as_rotvec() if len(self) else np.zeros((0, 3))
@@ -111,12 +99,6 @@ class Rotations(Motion, RayStage):
         right = np.stack([-away.imag, 1 + u * u, u * v], axis=-1)
         down = np.stack([away.real, u * v, 1 + v * v], axis=-1)
         return np.stack([right, down], axis=1)
-
-    @property
-    def matrices(self) -> Real:
-        """``K R inverse(K)``."""
-        k = self.camera.matrices(len(self))
-        return np.asarray(k @ self.turns @ np.linalg.inv(k))
 
 
 def turns_from(steps: Similarities, camera: Pinhole) -> Rotations:

@@ -17,12 +17,11 @@ from typing import Self
 import numpy as np
 
 from ..stored import stored
-from ..types import Complex, Flags, Frames, Rays, Real
-from .motion import Motion
+from ..types import Complex, Flags, Frames, Real
 from .pinhole import Pinhole
+from .ray_motion import RayMotion
 from .rotation import Rotations
 from .similarity import Similarities
-from .stage import RayStage, Smoothness
 
 
 @stored
@@ -55,7 +54,7 @@ class Slides(Similarities):
 
 @stored
 @dataclass(frozen=True)
-class TurnsAndSlides(Motion, RayStage):
+class TurnsAndSlides(RayMotion):
     """``n`` slides, and the turns that follow them: ``slides`` act about the camera's centre.
 
     Tangent coordinates are those of the turns, then those of the slides; a coordinate of the same
@@ -68,8 +67,6 @@ class TurnsAndSlides(Motion, RayStage):
     components = (*Rotations.components, *Slides.components)
     blocks = (*Rotations.blocks, slice(3, 4), slice(4, 6))
     priced = (slice(4, 6),)
-    takes_rays = True
-    gives_rays = True
 
     @classmethod
     def of_turns(cls, turns: Rotations) -> TurnsAndSlides:
@@ -77,13 +74,8 @@ class TurnsAndSlides(Motion, RayStage):
         return cls(turns, Slides.none(len(turns)))
 
     @property
-    def camera(self) -> Pinhole:
-        """The straight camera whose plane :meth:`apply` works on."""
+    def straight_camera(self) -> Pinhole:
         return self.turns.camera
-
-    @property
-    def smoothness(self) -> Smoothness:
-        return Smoothness.PROJECTIVE
 
     def __len__(self) -> int:
         return len(self.turns)
@@ -103,33 +95,13 @@ class TurnsAndSlides(Motion, RayStage):
 
     @property
     def on_rays(self) -> Real:
-        """``(n, 3, 3)`` the maps on rays as columns: ``(X, Y, Z)`` slides to
-        ``(a X + b Z / F, ...)``, then turns."""
-        n, focal = len(self), self.camera.focal
+        """A ray ``(X, Y, Z)`` slides to ``(a X + b Z / F, ...)``, then turns."""
+        n, focal = len(self), self.straight_camera.focal
         slide = np.zeros((n, 3, 3))
         slide[:, 0, 0] = slide[:, 1, 1] = self.slides.a.real
         slide[:, 0, 2], slide[:, 1, 2] = self.slides.b.real / focal, self.slides.b.imag / focal
         slide[:, 2, 2] = 1.0
         return np.asarray(self.turns.turns @ slide)
-
-    def to_source(self, points: Rays) -> Rays:
-        return np.asarray(points @ self.on_rays.swapaxes(1, 2))
-
-    def to_output(self, points: Rays) -> Rays:
-        return np.asarray(points @ np.linalg.inv(self.on_rays).swapaxes(1, 2))
-
-    def to_rays(self, plane: Complex) -> Rays:
-        return self.camera.to_rays(plane)
-
-    def to_plane(self, rays: Rays) -> Complex:
-        return self.camera.to_plane(rays)
-
-    def apply(self, points: Complex) -> Complex:
-        points = np.broadcast_to(points, (len(self), points.shape[-1]))
-        return self.to_plane(self.to_source(self.to_rays(points)))
-
-    def undo(self, points: Complex) -> Complex:
-        return self.to_plane(self.to_output(self.to_rays(points)))
 
     def log(self) -> Real:
         return np.concatenate([self.turns.log(), self.slides.log()], axis=1)
@@ -146,11 +118,5 @@ class TurnsAndSlides(Motion, RayStage):
         return out
 
     def jacobian(self, points: Complex) -> Real:
-        away = points - np.mean(self.camera.centre)
+        away = points - np.mean(self.straight_camera.centre)
         return np.concatenate([self.turns.jacobian(points), self.slides.jacobian(away)], axis=-1)
-
-    @property
-    def matrices(self) -> Real:
-        """``K R A inverse(K)``."""
-        k = self.camera.matrices(len(self))
-        return np.asarray(k @ self.on_rays @ np.linalg.inv(k))

@@ -11,7 +11,7 @@ import numpy as np
 from ..geometry.canvas import Canvas
 from ..geometry.displacement import grid_nodes
 from ..geometry.similarity import Similarities
-from ..tracking.correspondences import Tally
+from ..tracking.correspondences import HALVES, Tally
 from ..tracking.tracks import Tracks
 from ..types import Flags, Real
 from .camera_motion import BackgroundFlow, CameraMotion
@@ -20,7 +20,6 @@ from .residual_fields import FieldFitter, field_fitter
 from .robust_fit import FADE_END, fade
 
 STIFFNESS = 40.0  # of the mesh that holds the places together
-HALVES = 2
 BELONGS = 0.7  # share of its sightings in which a track is near what perspective says, at least
 NEAR = 2.5  # times FADE_END, that places may miss what perspective says by
 ROWS, COLUMNS = 7, 11  # of the places
@@ -55,7 +54,7 @@ def background_flow(tracks: Tracks, canvas: Canvas, motion: CameraMotion) -> Bac
         weight = own * fade(np.abs(left), NEAR * FADE_END * canvas.radius)
         design = mesh.design(pairs.before)
         for half in range(HALVES):
-            found = mesh.solve(design, left, weight * (pairs.mark % HALVES == half))
+            found = mesh.solve(design, left, weight * pairs.of_half(half))
             out[part, half] = mesh.values(mesh.design(at), found)
         out[part] += perspective.values(perspective.design(at), wide[part])[:, None]
     out[0], out[motion.timeline.cuts] = 0, 0

@@ -101,8 +101,9 @@ def refit(
     confidence = motion.evidence.confidence.copy()
     residual = motion.evidence.residual.copy()
     for part, pairs in batches(tracks, canvas, motion):
-        mine = None if half is None else (pairs.mark % 2 == half).astype(float)
-        own = refit_steps(steps[part], pairs, np.array(widths) * end, mine)
+        own = refit_steps(
+            steps[part], pairs, np.array(widths) * end, pairs.of_half(half).astype(float)
+        )
         tangents[part] = own.log()
         miss = np.abs(misses(pairs, own))
         near = pairs.valid * fade(miss, widths[-1] * end)

@@ -25,7 +25,7 @@ from .refit import batches, misses
 from .robust_fit import FADE_END, fade
 
 SPLINES = (8, 6)  # across and down
-USUAL_STIFFNESS = 50.0  # of the mesh that wobble is looked for with
+USUAL_STIFFNESS = 50.0  # of a mesh, at which splines cost what follows
 SPLINE_PRICE = 0.1  # of a spline's difference from its neighbours, at the usual stiffness
 GROUND_PRICE = 0.02  # of a spline at all, of the same
 DECADE = 25.0  # of stiffness, over which the price grows tenfold
@@ -66,8 +66,7 @@ def displacement_field(
     at_nodes = fitter.design(places[None])
     for part, pairs in batches(tracks, canvas, motion):
         rest = misses(pairs, motion.steps[part])
-        mine = pairs.valid if half is None else pairs.valid & (pairs.mark % 2 == half)
-        out[part] = fitter.values(at_nodes, fitter.fit(pairs.before, rest, mine))
+        out[part] = fitter.values(at_nodes, fitter.fit(pairs.before, rest, pairs.of_half(half)))
     out[0], out[motion.timeline.cuts] = 0, 0
     return out.reshape(len(motion), *nodes.shape)
 

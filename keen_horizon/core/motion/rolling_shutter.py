@@ -18,7 +18,7 @@ from ..geometry.canvas import Canvas
 from ..geometry.rolling_shutter import RollingShutterWarp
 from ..geometry.similarity import Similarities
 from ..tracking.correspondences import Correspondences, correspondences
-from ..tracking.tracks import Tracks
+from ..tracking.tracks import Tracks, places_of
 from ..types import Complex, Indices, Real
 from .camera_motion import CameraMotion
 from .pairwise import BATCH
@@ -204,7 +204,7 @@ def unskewed(tracks: Tracks, canvas: Canvas, rows: RollingShutterWarp) -> Tracks
         if part.start == part.stop:
             continue
         seen = records[part]
-        points = np.stack([seen["x"], seen["y"]], axis=-1).astype(float)
+        points = places_of(seen)
         moved = rows[t : t + 1].to_output(canvas.to_scene(points)[None])[0]
         at = canvas.to_pixels(moved)
         seen["x"], seen["y"] = at[:, 0], at[:, 1]

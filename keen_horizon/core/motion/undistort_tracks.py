@@ -8,7 +8,7 @@ import numpy as np
 
 from ..geometry.canvas import Canvas
 from ..geometry.lens import Lens
-from ..tracking.tracks import Tracks
+from ..tracking.tracks import Tracks, places_of
 from ..types import Flags
 
 STEEPEST = 8.0  # local magnification beyond which a track is too coarse to steer by
@@ -32,7 +32,7 @@ def undistort_tracks(tracks: Tracks, canvas: Canvas, lens: Lens) -> tuple[Tracks
     useless = np.zeros(len(records), bool)
     if not len(records):
         return tracks, useless
-    points = canvas.to_scene(np.stack([records["x"], records["y"]], axis=-1).astype(float))
+    points = canvas.to_scene(places_of(records))
     if not lens.changes:
         straight = lens.undistort(points[None])[0]
         steep = lens.stretch(points[None])[0]

@@ -16,9 +16,10 @@ from ..stations.frame import FRAME
 from ..stations.lens import LENS
 from ..stations.lens.optics import bends
 from ..stations.motion import MOTION
+from ..stations.motion.settings import NEEDING, TURNING
 from ..tracking.features import accuracy
 from ..treatment import Treatment
-from .estimate_motion import NEEDING, TURNING, Estimates
+from .estimate_motion import Estimates
 from .solve_clip import solve
 
 HARDLY = 1.06  # times the least that is left: a simpler model may leave that much

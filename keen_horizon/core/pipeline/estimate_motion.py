@@ -44,6 +44,7 @@ from ..motion.undistort_tracks import undistort_tracks
 from ..stations.lens import LENS
 from ..stations.lens.optics import bends, lens_from_settings, straight_camera
 from ..stations.motion import MOTION, MotionSettings
+from ..stations.motion.settings import NEEDING, TURNING
 from ..stations.shutter import SHUTTER, ShutterSettings
 from ..tracking.exclusion import excluded_sightings
 from ..tracking.groups import TrackGroup, groups_of
@@ -54,8 +55,6 @@ from ..types import Flags
 Known = TypeVar("Known")
 Choosing = Callable[["Estimates"], ModelChoice]  # of a model, by what is found out
 READ_ALIKE = 0.06  # ms between two readouts that are shown alike
-TURNING = ("rotation", "travel", "mesh")  # models that go by the camera's angle of view
-NEEDING = ("rotation", "travel")  # and cannot be without
 TURN_WIDTHS = tuple(np.geomspace(WIDE, 1.0, ROUNDS).tolist())  # of the fade, of a fit of turns
 
 

@@ -17,8 +17,8 @@ from ..motion.pairwise import pairwise_motion
 from ..path.background_shake import background_shake
 from ..quality.scores import in_pixels
 from ..stored import stored
-from ..tracking.tracks import Tracks
-from ..types import Flags, Points
+from ..tracking.tracks import Tracks, places_of
+from ..types import Flags
 from .measure_tracks import Progress, measure, silent
 from .solve_clip import Solution
 
@@ -73,18 +73,12 @@ def no_background(tracks: Tracks, canvas: Canvas, solution: Solution, source: Tr
     out = np.zeros(len(tracks.records), bool)
     for t in range(min(len(tracks), len(chain))):
         rows = slice(int(tracks.offsets[t]), int(tracks.offsets[t + 1]))
-        seen = _places(tracks, rows)
+        seen = places_of(tracks.records[rows])
         at = chain[t : t + 1].sampled((seen + 0.5) * shrink - 0.5)[0]
         out[rows] = ~covered(at, chain.source)
         there = slice(int(source.offsets[t]), int(source.offsets[t + 1]))
         if not len(apart) or not len(seen) or there.stop - there.start < NEIGHBOURS:
             continue
-        near = cKDTree(_places(source, there)).query(np.nan_to_num(at), NEIGHBOURS)[1]
+        near = cKDTree(places_of(source.records[there])).query(np.nan_to_num(at), NEIGHBOURS)[1]
         out[rows] |= apart[there][near].mean(axis=1) > 0.5
     return out
-
-
-def _places(tracks: Tracks, rows: slice) -> Points:
-    """``(m, 2)`` px."""
-    records = tracks.records[rows]
-    return np.stack([records["x"], records["y"]], axis=-1).astype(float)

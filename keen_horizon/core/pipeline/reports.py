@@ -8,8 +8,7 @@ import numpy as np
 
 from ..geometry.canvas import Canvas
 from ..geometry.motion import Motion
-from ..geometry.rotation import Rotations
-from ..geometry.turn_and_slide import TurnsAndSlides
+from ..geometry.ray_motion import RayMotion
 from ..motion.camera_motion import AngleOfView, CameraMotion
 from ..motion.readout import Readout
 from ..quality.scores import in_pixels
@@ -77,14 +76,12 @@ def _angle(angle: AngleOfView) -> dict[str, Any]:
 def camera_report(motion: CameraMotion) -> dict[str, Any]:
     """By which camera a clip was corrected."""
     steps = motion.steps
-    focal = (
-        float(np.mean(steps.camera.focal))
-        if isinstance(steps, Rotations | TurnsAndSlides)
-        else None
-    )
+    focal = None
+    if isinstance(steps, RayMotion):
+        focal = round(float(np.mean(steps.straight_camera.focal)), 2)
     return {
         "model": motion.model,
-        "focal": None if focal is None else round(focal, 2),
+        "focal": focal,
         "angle_of_view": None if motion.angle is None else _angle(motion.angle),
         "left_by_model": None if motion.choice is None else motion.choice.left,
     }

@@ -8,10 +8,11 @@ import numpy as np
 
 from ..geometry.canvas import Canvas
 from ..types import Complex, Flags, Indices, Real
-from .tracks import Tracks
+from .tracks import Tracks, places_of
 
 PARTS = (8, 5)  # of the picture, each with one vote
 MIDDLE = 0.35  # of a part's vote at the picture's edge
+HALVES = 2  # of the marks, by even and odd numbers, each of which can be held against the other
 FEW = 3  # tracks; a part with fewer has less than a vote
 
 
@@ -25,6 +26,10 @@ class Correspondences:
     earlier: Indices  # index of the earlier sighting's record
     record: Indices  # and of the later one's
     mark: Indices  # its number
+
+    def of_half(self, half: int | None) -> Flags:
+        """``(p, m)`` which are valid and of one half of the marks, 0 or 1; None for both."""
+        return self.valid if half is None else self.valid & (self.mark % HALVES == half)
 
     def __getitem__(self, part: Indices | tuple[Indices, slice]) -> Correspondences:
         """Some pairs, or some pairs and some of their places."""
@@ -73,7 +78,7 @@ def correspondences(
     per_pair = np.bincount(pair, minlength=len(frames))
     slot = np.arange(len(pair)) - np.repeat(np.cumsum(per_pair) - per_pair, per_pair)
     shape = (len(frames), max(1, int(per_pair.max(initial=0))))
-    points = np.stack([records["x"], records["y"]], axis=-1).astype(float)
+    points = places_of(records)
     scene = canvas.to_scene(points)
     before, after = np.zeros(shape, complex), np.zeros(shape, complex)
     valid = np.zeros(shape, bool)

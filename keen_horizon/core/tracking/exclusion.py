@@ -17,7 +17,7 @@ from ..types import Complex, Flags, Indices
 from ..values import places_in_scene
 from .groups import TrackGroup, group_at
 from .subjects import Group, Lasso
-from .tracks import Tracks
+from .tracks import Tracks, places_of
 
 ALONE = 20  # frames that a lasso travels on with the camera when it has no marks left
 CARRIERS = 3  # marks that are enough to carry it
@@ -92,7 +92,7 @@ def inside(outline: Complex, points: Complex) -> Flags:
 def _places(tracks: Tracks, canvas: Canvas, t: int) -> tuple[Indices, Complex]:
     """The tracks seen in a frame of the range, and where."""
     records = tracks.frame(t)
-    points = np.stack([records["x"], records["y"]], axis=-1).astype(float)
+    points = places_of(records)
     return records["id"].astype(np.intp), canvas.to_scene(points)
 
 

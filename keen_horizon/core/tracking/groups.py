@@ -19,7 +19,7 @@ from ..geometry.canvas import Canvas
 from ..geometry.motion import Motion
 from ..types import Complex, Flags, Indices
 from .correspondences import correspondences, votes
-from .tracks import Tracks
+from .tracks import Tracks, places_of
 
 WINDOW = 12  # frames
 NEAR = 0.15  # of the half-diagonal: marks of a subject are no further apart
@@ -106,7 +106,7 @@ def group_at(
 ) -> TrackGroup | None:
     """The group of the mark nearest to a place at a frame of the range; None without any."""
     records = tracks.frame(frame)
-    points = np.stack([records["x"], records["y"]], axis=-1).astype(float)
+    points = places_of(records)
     away = np.abs(canvas.to_scene(points) - place)
     best: tuple[float, TrackGroup] | None = None
     for group in groups:

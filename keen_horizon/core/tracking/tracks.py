@@ -21,6 +21,11 @@ KEEP_EVERY = 250  # frames: no more than that is measured again after a worker w
 RECORD = np.dtype([("id", "<u4"), ("x", "<f4"), ("y", "<f4")])
 
 
+def places_of(records: NDArray[np.void]) -> Points:
+    """``(m, 2)`` px of :data:`RECORD`."""
+    return np.stack([records["x"], records["y"]], axis=-1).astype(float)
+
+
 class TracksWriter:
     """Takes :class:`FrameFeatures` in order; :meth:`close` makes the folder readable.
 

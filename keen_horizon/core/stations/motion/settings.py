@@ -10,6 +10,8 @@ from ...values import Place
 from ..setting import Choice, setting
 from ..station import StationSettings
 
+NEEDING = ("rotation", "travel")  # models that cannot be without the camera's angle of view
+TURNING = (*NEEDING, "mesh")  # and those that go by it where it is known
 COMPONENTS = ("across", "updown", "roll", "size")  # of the camera's path
 
 
@@ -111,7 +113,7 @@ class MotionSettings(StationSettings):
     )  # fmt: skip
     angle_of_view: float | None = setting(
         None, 5, 150, label="Angle of view", unit="°", step=0.1, affects="motion",
-        needs=[{"model": ("rotation", "travel", "mesh", "decide")}],
+        needs=[{"model": (*TURNING, "decide")}],
         hint="Across the picture, in degrees; where it is not given, by the lens or the clip's own "
         "motion.",
     )  # fmt: skip

@@ -5,7 +5,6 @@ import { jobWords, settled } from "../../lib/wait.js";
 
 component("finishedPicture", () => ({
   doing: "",
-  asked: 0, // how often; an answer to an earlier question is not wanted
 
   get isMeasuring() {
     return Boolean(this.doing);
@@ -17,21 +16,22 @@ component("finishedPicture", () => ({
 
   async measure() {
     const { clip } = this.$store;
-    const { treatment } = clip;
-    this.asked += 1;
-    const mine = this.asked;
+    // As it is now: whoever goes on editing means another picture.
+    const asked = JSON.stringify(clip.treatment);
+    const treatment = JSON.parse(asked);
     this.doing = "A worker draws and measures the finished picture …";
-    await clip.guard(() =>
+    const told = await clip.guard(() =>
       settled(() => post(`${clip.base}/finished`, { treatment }), {
         work: (answer) => answer.work,
         tell: (job) => {
           this.doing = `Drawing and measuring the finished picture: ${jobWords(job)}`;
         },
-        wanted: () => mine === this.asked,
         failed: "The finished picture was not measured.",
       }),
     );
     this.doing = "";
-    clip.refresh();
+    if (told && clip.answer && JSON.stringify(clip.treatment) === asked) {
+      clip.answer = Object.freeze({ ...clip.answer, finished: told.words });
+    }
   },
 }));
