@@ -44,8 +44,6 @@ def curve(clip_id: int) -> Response:
         )
         found = starts(points) if complete else []
         best = knee(points) if complete else None
-        if best is not None and best not in found:
-            found = sorted([*found, best])
         return jsonify(
             points=[[p.calm, p.picture_kept, p.shake_after] for p in points],
             starts=[

@@ -32,12 +32,14 @@ def describe(job: Job) -> dict[str, Any]:
     name = job.clip.name if job.clip else job.recording.name
     kind = KINDS.get(job.kind)
     doing = kind.title if kind else job.kind
-    if kind and kind.ending and job.state == "running" and 0 < job.total <= job.done:
+    ending = bool(kind and kind.ending and job.state == "running" and 0 < job.total <= job.done)
+    if kind and ending:
         doing = kind.ending
     return {
         "id": job.id,
         "kind": job.kind,
         "doing": doing,
+        "ending": ending,
         "title": f"{doing} {name}",
         "state": "stopping" if job.cancel and job.state == "running" else job.state,
         "done": job.done,

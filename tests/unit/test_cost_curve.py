@@ -1,6 +1,7 @@
 """The cost curve: every point is a solve, and the starts are what they say."""
 
 import json
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -10,9 +11,11 @@ from keen_horizon.core.pipeline import solve
 from keen_horizon.core.pipeline.cost_curve import (
     COARSE,
     GOALS,
+    NEAR,
     CostPoint,
     at_calm,
     cost_curve,
+    knee,
     next_calm,
     starts,
 )
@@ -46,9 +49,21 @@ def test_the_starts_keep_what_they_promise():
     rng = np.random.default_rng(3)
     wild = motion_of(np.cumsum(rng.standard_normal(150) * 9) + 1j * rng.standard_normal(150) * 30)
     curve = cost_curve(wild, CANVAS, Treatment())
-    kept = [p.picture_kept for p in starts(curve)]
+    found = starts(curve)
+    kept = [p.picture_kept for p in found if p != knee(curve)]
     assert kept == pytest.approx(GOALS, abs=1.2)
-    assert set(starts(curve)) <= set(curve)
+    assert knee(curve) in found
+    assert set(found) <= set(curve)
+
+
+def test_two_starts_never_cost_nearly_the_same():
+    line = [CostPoint(float(c), 100.0 - 0.2 * c, max(5.0 - 0.1 * c, 0), 1.0) for c in COARSE]
+    line.append(CostPoint(40.0, 92.2, 0.0, 1.0))  # the knee, beside the start that keeps 92 %
+    found = starts(sorted(line))
+    assert knee(sorted(line)) in found
+    kept = [p.picture_kept for p in found]
+    assert len(kept) > 1
+    assert min(a - b for a, b in pairwise(kept)) > NEAR
 
 
 def test_a_clip_that_never_costs_as_much_has_its_calmest_point_instead(curve):

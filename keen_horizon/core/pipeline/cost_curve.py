@@ -88,17 +88,20 @@ def knee(curve: Curve) -> CostPoint:
 
 
 def starts(curve: Curve) -> Curve:
-    """A point of the curve for each goal, without repeats: the nearest to keeping that much.
+    """The knee, and a point of the curve for each goal: the nearest to keeping that much. None
+    costs nearly what another does.
 
     A clip that never costs as much gets its calmest point instead; one that costs nothing, none.
     """
-    found: Curve = []
+    if min(point.picture_kept for point in curve) >= ALL_KEPT:
+        return []
+    found = [knee(curve)]
     for goal in GOALS:
         reached = [p for p in curve if p.picture_kept <= goal + NEAR]
         point = min(reached or curve[-1:], key=lambda p: abs(p.picture_kept - goal))
-        if point not in found and point.picture_kept < ALL_KEPT:
+        if min(abs(point.picture_kept - p.picture_kept) for p in found) > NEAR:
             found.append(point)
-    return found
+    return sorted(found)
 
 
 def growing(

@@ -31,6 +31,7 @@ class Choice:
 
     label: str
     hint: str = ""
+    by_angle: bool = False  # cannot be without the camera's angle of view
 
 
 @dataclass(frozen=True)

@@ -10,8 +10,23 @@ from ...values import Place
 from ..setting import Choice, setting
 from ..station import StationSettings
 
-NEEDING = ("rotation", "travel")  # models that cannot be without the camera's angle of view
-TURNING = (*NEEDING, "mesh")  # and those that go by it where it is known
+MODELS = {
+    "shift": Choice("Shift", "Across and up-down only."),
+    "similarity": Choice("Shift, roll, scale", "As a whole; nothing is bent."),
+    "rotation": Choice(
+        "Rotation", "What turning the camera does to this lens's picture.", by_angle=True
+    ),
+    "travel": Choice(
+        "Turn and slide",
+        "Rotation, and what a camera that travels adds: shift and scale.",
+        by_angle=True,
+    ),
+    "perspective": Choice("Perspective", "Keystone and shear too."),
+    "mesh": Choice("Mesh", "Each part of the picture by itself, for parallax."),
+    "decide": Choice("Let the clip decide"),
+}
+NEEDING = tuple(name for name, choice in MODELS.items() if choice.by_angle)
+TURNING = (*NEEDING, "mesh")  # and those that go by the angle of view where it is known
 COMPONENTS = ("across", "updown", "roll", "size")  # of the camera's path
 
 
@@ -84,19 +99,7 @@ class MotionSettings(StationSettings):
         "its travel does to the depth that fills the picture. "
         "mesh: local warps, for parallax. decide: the simplest that leaves hardly more shake "
         "than any.",
-        choices={
-            "shift": Choice("Shift", "Across and up-down only."),
-            "similarity": Choice("Shift, roll, scale", "As a whole; nothing is bent."),
-            "rotation": Choice(
-                "Rotation", "What turning the camera does to this lens's picture."
-            ),
-            "travel": Choice(
-                "Turn and slide", "Rotation, and what a camera that travels adds: shift and scale."
-            ),
-            "perspective": Choice("Perspective", "Keystone and shear too."),
-            "mesh": Choice("Mesh", "Each part of the picture by itself, for parallax."),
-            "decide": Choice("Let the clip decide"),
-        },
+        choices=MODELS,
     )  # fmt: skip
     stiffness: float = setting(
         50.0, 0, 100, label="Stiffness", affects="motion", needs=[{"model": ("mesh", "decide")}],

@@ -4,6 +4,7 @@ interface Job {
   id: number;
   kind: string;
   doing: string;
+  ending: boolean;
   title: string;
   state: "queued" | "running" | "stopping" | "done" | "failed" | "cancelled";
   done: number;
@@ -94,7 +95,7 @@ interface Setting {
   keyed: boolean;
   group: string;
   needs: Record<string, any[]>[];
-  choices: Record<string, { label: string; hint: string }>;
+  choices: Record<string, { label: string; hint: string; by_angle: boolean }>;
   kind: "number" | "whole" | "choice" | "tick" | "text" | "own";
   low: number | null;
   high: number | null;

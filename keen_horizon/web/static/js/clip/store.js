@@ -239,11 +239,14 @@ const makeClip = () => ({
     }, SILENT);
     try {
       const treatment = copyOf(this.treatment);
+      const sent = JSON.stringify(treatment);
       const address = `${this.base}/treatment?near=${this.at}`;
       const answer = await post(address, { treatment, keep, sliding });
       this.problem = "";
       if (keep) this.kept = answer.treatment;
-      if (!this.wish) this.apply(answer, sliding);
+      // Who changes something and asks later, as a fit of edges does, must not lose it.
+      const ahead = sliding || JSON.stringify(this.treatment) !== sent;
+      if (!this.wish) this.apply(answer, ahead);
     } catch (error) {
       this.problem = /** @type {Error} */ (error).message;
       this.working = "";
@@ -254,13 +257,13 @@ const makeClip = () => ({
   },
 
   /**
-   * Take an answer over. While something slides, the treatment is ahead of it.
+   * Take an answer over.
    * @param {Answer} answer
-   * @param {boolean} [sliding]
+   * @param {boolean} [ahead] the treatment has changed since it was asked about: it stays
    */
-  apply(answer, sliding = false) {
+  apply(answer, ahead = false) {
     this.waiting += 1;
-    if (!sliding) {
+    if (!ahead) {
       // The same treatment again must not disturb what is being typed.
       const same = JSON.stringify(answer.treatment) === JSON.stringify(this.treatment);
       if (!same) this.treatment = copyOf(answer.treatment);

@@ -38,11 +38,7 @@ component("waiting", () => ({
 
   get title() {
     if (!this.state) return "Opening";
-    // Once the frames are counted, what is still done takes its time.
-    const counted = this.work?.total && this.work.done >= this.work.total;
-    if (this.work && counted && this.isOpen && this.phase === "measuring") {
-      return `${this.work.doing} this clip`;
-    }
+    if (this.work?.ending && this.phase === "measuring") return `${this.work.doing} this clip`;
     return TITLES[this.phase];
   },
 

@@ -2,6 +2,7 @@
 import { component } from "../../lib/component.js";
 import { settings } from "../../clip/settings.js";
 import { defaultsOf, replaceGroup } from "../../clip/treatment.js";
+import { letItTurn } from "./adopt.js";
 
 component("lensTools", () => ({
   init() {
@@ -41,7 +42,8 @@ component("lensTools", () => ({
   straighten() {
     this.$store.clip.edit((treatment) => {
       const { motion } = treatment;
-      if (motion.model === "rotation" && motion.angle_of_view === null) motion.model = "decide";
+      const chosen = settings["motion.model"].choices[motion.model];
+      if (chosen.by_angle && motion.angle_of_view === null) motion.model = "decide";
       const { squeeze } = treatment.lens;
       const optics = defaultsOf(settings, "lens", settings["lens.model"].group);
       replaceGroup(treatment, settings, "lens", {
@@ -62,11 +64,10 @@ component("lensTools", () => ({
    * @param {{ name: string, value: unknown }} setting
    */
   byNumbers({ name, value }) {
-    const lens = this.$store.clip.treatment?.lens;
-    if (!lens) return;
-    Object.assign(lens, { found_by: "numbers", residual: null, profile: null, edition: null });
-    const { motion } = /** @type {Treatment} */ (this.$store.clip.treatment);
-    const first = name === "lens.model" && lens.model === "rectilinear" && value !== lens.model;
-    if (first && motion.model === "similarity") motion.model = "rotation";
+    const { treatment } = this.$store.clip;
+    if (!treatment) return;
+    const found = { found_by: "numbers", residual: null, profile: null, edition: null };
+    Object.assign(treatment.lens, found);
+    if (name === "lens.model") letItTurn(treatment, String(value));
   },
 }));
