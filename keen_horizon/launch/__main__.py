@@ -111,6 +111,9 @@ def run_worker(queues: list[str]) -> int:
     return 0
 
 
+SIDE_BY_SIDE = ("-n", "auto", "--maxprocesses", "4", "--dist", "loadgroup")
+
+
 def test(arguments: list[str]) -> int:
     """All tests, on a database of their own; and those of the scripts, unless some are chosen."""
     worst = 0
@@ -121,7 +124,7 @@ def test(arguments: list[str]) -> int:
         worst |= subprocess.run(node, cwd=HOME).returncode
     with database_url(data_folder(), passing=True) as url:
         environment = {**os.environ, "KEEN_TEST_DATABASE_URL": url}
-        pytest = [sys.executable, "-m", "pytest", *arguments]
+        pytest = [sys.executable, "-m", "pytest", *(arguments or SIDE_BY_SIDE)]
         worst |= subprocess.run(pytest, cwd=HOME, env=environment).returncode
     return worst
 

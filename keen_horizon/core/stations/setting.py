@@ -76,7 +76,10 @@ def setting(
     )  # fmt: skip
     published = {k: v for k, v in vars(facts).items() if v not in (None, "", {}, (), False)}
     if choices:
-        published["choices"] = {value: vars(choice) for value, choice in choices.items()}
+        published["choices"] = {
+            value: {k: v for k, v in vars(choice).items() if v is not False}
+            for value, choice in choices.items()
+        }
     return Field(
         default, ge=low, le=high, description=hint, title=label,
         json_schema_extra={_KEY: published}, **rest,

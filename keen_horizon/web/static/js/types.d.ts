@@ -95,7 +95,7 @@ interface Setting {
   keyed: boolean;
   group: string;
   needs: Record<string, any[]>[];
-  choices: Record<string, { label: string; hint: string; by_angle: boolean }>;
+  choices: Record<string, { label: string; hint: string; by_angle?: boolean }>;
   kind: "number" | "whole" | "choice" | "tick" | "text" | "own";
   low: number | null;
   high: number | null;
