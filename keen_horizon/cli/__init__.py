@@ -1,4 +1,5 @@
-"""The pipeline without a server: ``measure``, ``correct``, ``cost``, ``treatment``, ``lens``."""
+"""The pipeline without a server: ``measure``, ``correct``, ``cost``, ``glass``,
+``treatment``, ``lens``."""
 
 from .commands import main
 

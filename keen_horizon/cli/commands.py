@@ -83,6 +83,13 @@ def _parser() -> argparse.ArgumentParser:
     with_treatment(verb)
     verb.set_defaults(run=_cost)
 
+    verb = verbs.add_parser("glass", help="find the light that the lens loses")
+    verb.add_argument("input", type=Path)
+    with_range(verb)
+    verb.add_argument("--json", type=Path, required=True, metavar="OUT.json")
+    with_care(verb)
+    verb.set_defaults(run=_glass)
+
     verb = verbs.add_parser(
         "treatment", help="print the default treatment, its schema, or a table of settings"
     )
@@ -179,6 +186,15 @@ def _cost(options: argparse.Namespace) -> None:
             "starts": [asdict(point) for point in starts(curve)],
         },
     )
+
+
+def _glass(options: argparse.Namespace) -> None:
+    found = scan(options.input)
+    with measured(options, found) as tracks:
+        estimates = pipeline.Estimates(tracks, found.probe.canvas)
+        fit = pipeline.find_fall_off(options.input, found, estimates, Meter("looking at light"))
+    print(fit.words, file=sys.stderr)
+    write_json(options.json, pipeline.glass_report(fit, found.probe.canvas))
 
 
 def _treatment(options: argparse.Namespace) -> None:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -20,6 +18,7 @@ from ..core.stations.lens.optics import found_by, to_settings
 from ..core.types import Luma, Real
 from ..store.media_store import MediaStore
 from .kind import QUICK, JobKind, Task
+from .results import keep_result, result_of
 
 LOOKED_AT = 40  # frames of a clip, at most
 MOST_PHOTOS = 60
@@ -57,19 +56,9 @@ class _Seen:
         self.told.append({"name": name, "fault": fault, "found": False})
 
 
-def chart_key(details: dict[str, Any]) -> str:
-    """The vault key of what a set of charts gave."""
-    name = hashlib.sha256(json.dumps(details, sort_keys=True).encode()).hexdigest()
-    return f"charts/{name[:2]}/{name}.json"
-
-
-def result_of(store: MediaStore, details: dict[str, Any]) -> dict[str, Any] | None:
+def chart_result(store: MediaStore, details: dict[str, Any]) -> dict[str, Any] | None:
     """What a set of charts gave, if it has been read."""
-    path = store.path(chart_key(details))
-    if not path.exists():
-        return None
-    found: dict[str, Any] = json.loads(path.read_text("utf-8"))
-    return found
+    return result_of(store, "charts", details)
 
 
 def read_charts(task: Task) -> None:
@@ -95,8 +84,7 @@ def read_charts(task: Task) -> None:
             task.progress(seen.done, seen.count)
     aspect = 1.0 if in_photos else task.scan.probe.pixel_aspect
     result = _result(seen, board, aspect, float(details.get("squeeze", 1.0)), in_photos)
-    with task.store.keeping(chart_key(details)) as part:
-        part.write_text(json.dumps(result), "utf-8")
+    keep_result(task.store, "charts", details, result)
 
 
 def _result(

@@ -7,6 +7,7 @@ from .charts import CHART
 from .checking import CHECK
 from .exporting import EXPORT
 from .frame_cache import LOOK
+from .glass import GLASS
 from .ingest import INGEST
 from .kind import JobKind
 from .measuring import MEASURE
@@ -14,7 +15,8 @@ from .solving import PRICE, SOLVE
 from .take import TAKE
 
 KINDS = {
-    kind.name: kind for kind in (INGEST, TAKE, MEASURE, SOLVE, PRICE, LOOK, CHART, CHECK, EXPORT)
+    kind.name: kind
+    for kind in (INGEST, TAKE, MEASURE, SOLVE, PRICE, LOOK, CHART, GLASS, CHECK, EXPORT)
 }
 
 

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from .camera import Array, Truth
 from .harbour import FAR_QUAY
 from .scene import Scene
+from .shade import Shade
 
 RATE = 30.0
 SIZE = (1280, 720)
@@ -28,6 +29,7 @@ class Take:
     noise: float = 2.0  # grey levels
     points: Array | None = None  # (m, 3) for checking against
     camera: str = ""  # as it is written into the file
+    shade: Shade | None = None  # what its glass does to light
 
     def frames(self) -> Iterator[NDArray[np.uint8]]:
         """BGR frames, with sensor noise; the same every time."""
@@ -37,6 +39,8 @@ class Take:
     def frame(self, frame: int) -> NDArray[np.uint8]:
         """One frame; any, in any order."""
         picture = self.scene.draw(self.truth, frame)
+        if self.shade is not None:
+            picture = self.shade.darken(picture)
         grain = _grain()
         rng = np.random.default_rng(frame)
         height, width = picture.shape[:2]

@@ -61,6 +61,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         cost_curve,
         errors,
         export,
+        glass,
         jobs,
         lens,
         lens_profiles,
@@ -92,8 +93,8 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     )
     CSRFProtect(app)
     for part in (
-        library, clip, treatment, lens, lens_profiles, charts, rolling_shutter, tracks, cost_curve,
-        export, jobs, media,
+        library, clip, treatment, lens, lens_profiles, charts, glass, rolling_shutter, tracks,
+        cost_curve, export, jobs, media,
     ):  # fmt: skip
         app.register_blueprint(part.blueprint)
     errors.register(app)

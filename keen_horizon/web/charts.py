@@ -13,7 +13,7 @@ from ..core.media.photographs import LARGEST_FILE, check_photograph
 from ..core.stations.lens.chart import Board
 from ..core.stations.lens.printed import PAPERS, chart_pdf, chart_svg
 from ..core.stations.lens.profile import same_crop
-from ..jobs.charts import CHART, MOST_PHOTOS, result_of
+from ..jobs.charts import CHART, MOST_PHOTOS, chart_result
 from ..store import library
 from ..store.scans import probe_of
 from . import services
@@ -78,7 +78,7 @@ def chart(clip_id: int) -> Response:
         else:
             details |= {"first": clip.first_frame, "last": clip.last_frame}
         details |= {"recording": clip.recording_id, "squeeze": squeeze_of(clip)}
-        found = result_of(kit.store, details)
+        found = chart_result(kit.store, details)
         if found is None:
             work = asked_once(session, clip, CHART.name, details)
             return jsonify(there=False, work=describe(work))

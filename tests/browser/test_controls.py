@@ -15,6 +15,7 @@ FIELDS = all_fields()
 # Settings with tools of their own instead of a control: their tests are those of the tools.
 OF_TOOLS = {
     "lens.edges", "lens.profile", "lens.edition", "lens.found_by", "lens.residual",
+    "glass.loss_r2", "glass.loss_r4", "glass.loss_r6", "glass.found_by", "glass.doubt",
     "motion.lock_frame", "motion.hold", "motion.hold_at", "motion.aside", "motion.steer_by",
     "frame.square_up",
 } | {name for name in FIELDS if name.startswith(("frame.top_", "frame.bottom_"))}  # fmt: skip

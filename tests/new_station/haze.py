@@ -65,7 +65,7 @@ class Gain:
         "uniform float haze_gain; vec3 haze(vec3 light, vec2 at) { return haze_gain * light; }"
     )
 
-    def apply(self, picture, frame):
+    def apply(self, picture, places, frame):
         return self.factor[frame] * picture
 
     def uniforms(self, frame):

@@ -11,7 +11,9 @@ from keen_horizon.core.media.decode import Picture
 from keen_horizon.core.motion.camera_motion import CameraMotion
 from keen_horizon.core.path.edge_fill_plan import Lenders
 from keen_horizon.core.picture.edge_fill import warp_with_lenders
+from keen_horizon.core.picture.painter import Painter
 from keen_horizon.core.picture.warp import sampler_of
+from keen_horizon.core.picture.working_space import working_space
 from keen_horizon.core.pipeline import solve
 from keen_horizon.core.treatment import Treatment, parse
 
@@ -20,6 +22,7 @@ from ..motions import chain_of, motion_of
 
 N = 40
 CANVAS = Canvas(320, 240)
+PLAIN = Painter(working_space({}, 8, 240))
 
 
 def jolted(cut: int | None = None) -> CameraMotion:
@@ -78,7 +81,7 @@ def test_what_is_borrowed_looks_as_the_picture_would_have():
     own, other = picture(wide, 24.3 - 10.6j), picture(wide, 0j, gain=0.9)
     lent = shifted(0)
     out = (np.zeros((240, 320), np.uint8), *(np.zeros((120, 160), np.uint8) for _ in range(2)))
-    share = warp_with_lenders(own, sampler_of(chain[0:1]), [(other, sampler_of(lent))], out)
+    share = warp_with_lenders(own, sampler_of(chain[0:1]), [(other, sampler_of(lent))], out, PLAIN)
     true = picture(wide, 0j).planes[0]
     bare = np.zeros((240, 320), bool)
     bare[:, -24:] = bare[:10] = True
@@ -94,5 +97,5 @@ def test_what_nobody_covers_repeats_the_edge():
     chain = shifted(30)
     own = picture(wide, 0j)
     out = (np.zeros((240, 320), np.uint8), *(np.zeros((120, 160), np.uint8) for _ in range(2)))
-    assert warp_with_lenders(own, sampler_of(chain), [], out) == 0.0
+    assert warp_with_lenders(own, sampler_of(chain), [], out, PLAIN) == 0.0
     assert np.abs(out[0][:, -1].astype(int) - own.planes[0][:, -1]).max() <= 2

@@ -46,12 +46,11 @@ class DisplacementGrid(WarpStage):
         i = np.minimum(x.astype(np.intp), columns - 2)
         j = np.minimum(y.astype(np.intp), rows - 2)
         u, v = x - i, y - j
-        flat = self.nodes.reshape(n, -1)
-        at = j * columns + i
-        top = np.take_along_axis(flat, at, 1) * (1 - u) + np.take_along_axis(flat, at + 1, 1) * u
-        at += columns
-        low = np.take_along_axis(flat, at, 1) * (1 - u) + np.take_along_axis(flat, at + 1, 1) * u
-        return np.asarray(points + top * (1 - v) + low * v)
+        nodes = self.nodes.ravel()
+        at = j * columns + i + np.arange(n)[:, None] * (rows * columns)
+        left, right = (nodes.take(at + k) + v * (nodes.take(at + columns + k) - nodes.take(at + k))
+                       for k in (0, 1))  # fmt: skip
+        return np.asarray(points + left + u * (right - left))
 
     def to_output(self, points: Complex) -> Complex:
         """By fixed-point iteration, which converges as long as nothing is strained by half."""

@@ -16,7 +16,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..media.decode import Picture, Plane, eight_bits
-from .warp import Sampler, warp_mask, warp_planes
+from .painter import Painter
+from .warp import Sampler, warp_mask
 
 FEATHER = 10  # px over which one picture turns into the other
 FEW = 12  # pixels, fewer than which are not worth a neighbour
@@ -34,17 +35,17 @@ def warp_with_lenders(
     sampler: Sampler,
     lenders: Iterable[Lender],
     out: tuple[Plane, ...],
-    *,
-    full_range: bool = False,
+    painter: Painter,
 ) -> float:
-    """Fill ``out`` from ``picture`` and, where that is bare, from ``lenders``, nearest first.
+    """Fill ``out`` by ``painter`` from ``picture`` and, where that is bare, from ``lenders``,
+    nearest first.
 
     Returns the share of the output that was borrowed, 0..1. What nobody covers is the picture's
     edge, repeated.
     """
     height, width = out[0].shape
     own = warp_mask(picture, sampler, width, height)
-    warp_planes(picture, sampler, out, bare=False, full_range=full_range)
+    painter.paint(picture, sampler, out, bare=False)
     todo = cv2.bitwise_not(own)
     if cv2.countNonZero(todo) < FEW:
         return 0.0
@@ -59,12 +60,12 @@ def warp_with_lenders(
         wanted = (missing | near) & known
         if cv2.countNonZero(missing & known) < FEW:
             continue
-        warp_planes(lender, through, lent, bare=False, full_range=full_range)
+        painter.paint(lender, through, lent, bare=False)
         shared = rim & known
         nudge = _nudge(kept[0], lent[0], shared)
         if nudge is not None:
             through = through.moved(nudge)
-            warp_planes(lender, through, lent, bare=False, full_range=full_range)
+            painter.paint(lender, through, lent, bare=False)
         fresh = cv2.bitwise_and(wanted, cv2.bitwise_not(borrowed))
         for index, (plane, mine, target) in enumerate(zip(lent, kept, out, strict=True)):
             matched = _matched(plane, mine, _sized(shared, plane), luma=index == 0)

@@ -1,18 +1,18 @@
 """One stage of what is done to pixels: the same rule for whole arrays and for a graphics card.
 
-Pixel stages run where the light did: those at the *source* end on the recorded picture's own
-pixels, before it is warped; those at the *output* end on what is delivered. They work in linear
-light. Where there are none, pictures never leave YUV.
+Pixel stages run where the light did. Those at the *source* end belong to the recorded picture: they
+go by the place in it that a pixel is looked up at. Those at the *output* end go by the place in
+what is delivered. They speak of linear light. One that can say the same in code values, which is
+many times faster, is a :class:`CodedStage`; where there are no others, pictures never leave YUV.
 """
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, Literal, Protocol
+from typing import Any, ClassVar, Literal, Protocol, runtime_checkable
 
-import numpy as np
-from numpy.typing import NDArray
-
-LinearPicture = NDArray[np.float32]  # (height, width, 3) red, green, blue; linear light, 1 is white
+from ..media.decode import Plane
+from .warp import Places
+from .working_space import LinearPicture, WorkingSpace
 
 
 class PixelStage(Protocol):
@@ -25,10 +25,22 @@ class PixelStage(Protocol):
     """GLSL: ``vec3 name(vec3 light, vec2 at)``, the same rule; ``at`` is the share of the picture's
     size, and ``light`` linear. Its uniforms are called ``name_…``."""
 
-    def apply(self, picture: LinearPicture, frame: int) -> LinearPicture:
-        """The picture of one ``frame`` of the range, changed; may work in place."""
+    def apply(self, picture: LinearPicture, places: Places, frame: int) -> LinearPicture:
+        """The output picture of one ``frame`` of the range, changed; may work in place. ``places``
+        tells where in the source its pixels come from."""
         ...
 
     def uniforms(self, frame: int) -> dict[str, Any]:
         """Numbers, or lists of up to four, for the shader's uniforms, by their names."""
+        ...
+
+
+@runtime_checkable
+class CodedStage(Protocol):
+    """A pixel stage that knows its rule in code values too."""
+
+    def apply_coded(
+        self, planes: tuple[Plane, ...], space: WorkingSpace, places: Places, frame: int
+    ) -> None:
+        """As :meth:`PixelStage.apply`, on the planes of the output picture, in place."""
         ...

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from ..geometry.chain import WarpChain
 from ..geometry.stage import Smoothness
 from ..media.decode import Picture, Plane
-from ..types import AnyArray
+from ..types import AnyArray, Real
 
 Matrix = NDArray[np.float64]
 
@@ -37,6 +37,34 @@ def chroma_matrix(chroma: tuple[int, int], site: tuple[float, float]) -> Matrix:
 
 
 @dataclass(frozen=True)
+class Places:
+    """``source`` ``(rows, columns, 2)``: the source pixel of every :data:`GRID`-th output pixel,
+    from ``(-GRID, -GRID)`` on."""
+
+    source: NDArray[np.float32]
+
+    def spread(
+        self, values: AnyArray, width: int, height: int, to_output: Matrix = SAME
+    ) -> NDArray[np.float32]:
+        """``(height, width, …)`` what is known at the places, ``(rows, columns, …)``, at each pixel
+        of a plane; ``to_output`` takes the plane's pixels to output pixels. Linear between."""
+        to_grid = np.diag([1 / GRID, 1 / GRID, 1.0]) @ to_output
+        to_grid[:2, 2] += 1.0
+        spread = cv2.warpAffine(
+            np.asarray(values, np.float32), to_grid[:2], (width, height),
+            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
+        )  # fmt: skip
+        return np.asarray(spread, np.float32)
+
+
+def _nodes(width: int, height: int) -> Real:
+    """``(rows, columns, 2)`` the output pixels at which a bending chain is worked out."""
+    columns, rows = (int(np.ceil(n / GRID)) + 2 for n in (width, height))
+    x, y = np.meshgrid(GRID * (np.arange(columns) - 1.0), GRID * (np.arange(rows) - 1.0))
+    return np.stack([x, y], axis=-1)
+
+
+@dataclass(frozen=True)
 class Sampler:
     """Where one frame's output pixels come from.
 
@@ -52,6 +80,14 @@ class Sampler:
     def is_affine(self) -> bool:
         """Whether the matrix has no perspective."""
         return self.grid is None and bool((self.matrix[2] == [0.0, 0.0, 1.0]).all())
+
+    def places(self, width: int, height: int) -> Places:
+        """Where the pixels of an output picture come from."""
+        if self.grid is not None:
+            return Places(self.grid)
+        nodes = _nodes(width, height)
+        flat = nodes @ self.matrix[:, :2].T + self.matrix[:, 2]
+        return Places((flat[..., :2] / flat[..., 2:]).astype(np.float32))
 
     def moved(self, by: Matrix) -> Sampler:
         """The sampler of output pixels moved by a small affine map ``(3, 3)`` first."""
@@ -74,13 +110,7 @@ class Sampler:
         pixels to the source plane's; both scale and shift only.
         """
         assert self.grid is not None
-        # From pixel to place in the grid: linear between its nodes.
-        to_grid = np.diag([1 / GRID, 1 / GRID, 1.0]) @ to_output
-        to_grid[:2, 2] += 1.0
-        both = cv2.warpAffine(
-            self.grid, to_grid[:2], (width, height),
-            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
-        )  # fmt: skip
+        both = Places(self.grid).spread(self.grid, width, height, to_output)
         x = both[..., 0] * np.float32(to_source[0, 0]) + np.float32(to_source[0, 2])
         y = both[..., 1] * np.float32(to_source[1, 1]) + np.float32(to_source[1, 2])
         return x, y
@@ -94,10 +124,10 @@ def sampler_of(chain: WarpChain) -> Sampler:
     if chain.smoothness <= Smoothness.PROJECTIVE:
         return Sampler(matrix)
     output = chain.view.output
-    columns, rows = (int(np.ceil(n / GRID)) + 2 for n in (output.width, output.height))
-    x, y = np.meshgrid(GRID * (np.arange(columns) - 1.0), GRID * (np.arange(rows) - 1.0))
-    points = np.stack([x.ravel(), y.ravel()], axis=-1)
-    return Sampler(matrix, chain.sampled(points)[0].reshape(rows, columns, 2).astype(np.float32))
+    nodes = _nodes(output.width, output.height)
+    return Sampler(
+        matrix, chain.sampled(nodes.reshape(-1, 2))[0].reshape(nodes.shape).astype(np.float32)
+    )
 
 
 def warp_planes(

@@ -9,14 +9,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
-from ..media.decode import Picture, Plane
-from .pixel_stage import LinearPicture
-from .warp import chroma_matrix
+from ..media.decode import Plane
+from ..types import Real
+from .warp import Places, chroma_matrix
+
+LinearPicture = NDArray[np.float32]  # (height, width, 3) red, green, blue; linear light, 1 is white
 
 LUMA_SHARES = {  # of red and blue, by H.273's matrix number
     1: (0.2126, 0.0722), 4: (0.30, 0.11), 5: (0.299, 0.114), 6: (0.299, 0.114),
@@ -37,15 +41,14 @@ class WorkingSpace:
     shares: tuple[float, float]
     transfer: int
 
-    def to_linear(self, picture: Picture) -> LinearPicture:
-        """The whole picture, chroma interpolated at its true siting."""
-        luma = picture.planes[0]
+    def to_linear(
+        self, planes: tuple[Plane, ...], chroma: tuple[int, int], site: tuple[float, float]
+    ) -> LinearPicture:
+        """The whole picture, chroma interpolated at its true ``site``."""
+        luma = planes[0]
         height, width = luma.shape
-        chroma = [
-            _at_full_size(plane, picture.chroma, picture.site, width, height)
-            for plane in picture.planes[1:]
-        ]
-        y, u, v = (self._scaled(p, k > 0) for k, p in enumerate([luma, *chroma]))
+        large = [_at_full_size(plane, chroma, site, width, height) for plane in planes[1:]]
+        y, u, v = (self._scaled(p, k > 0) for k, p in enumerate([luma, *large]))
         kr, kb = self.shares
         red, blue = y + 2 * (1 - kr) * v, y + 2 * (1 - kb) * u
         green = (y - kr * red - kb * blue) / (1 - kr - kb)
@@ -64,6 +67,50 @@ class WorkingSpace:
             if k:
                 values = _at_chroma_size(values, chroma, site, plane.shape)
             np.copyto(plane, self._quantised(values, k > 0), casting="unsafe")
+
+    def grey_value(self, codes: Real) -> Real:
+        """Luma codes from black 0 to white 1."""
+        _, low, span, _ = self._levels(False)
+        return (codes - low) / span
+
+    def light(self, value: Real) -> Real:
+        """The linear light of greys from black 0 to white 1."""
+        return self._linear(value)
+
+    @property
+    def curve(self) -> str:
+        """What the transfer curve is called."""
+        return _CURVES.get(self.transfer, "BT.709")
+
+    def raise_light(
+        self, planes: tuple[Plane, ...], stops: NDArray[np.float32], places: Places, most: float
+    ) -> None:
+        """Multiply the light of a picture by 2 to the power of ``stops``, in place.
+
+        ``stops`` are those at ``places``, from 0 to ``most``. Luma follows the transfer curve;
+        chroma, what the curve does to small differences at that luma. For colours of which every
+        part lies on the power law of BT.709 or sRGB that is the same as a gain of linear light;
+        for greys it always is.
+        """
+        height, width = planes[0].shape
+        luma_table, chroma_table = _gain_tables(self, most)
+        scaled = stops * np.float32((GAIN_STEPS - 1) / most)
+        step = _whole(places.spread(scaled, width, height))
+        luma = planes[0]
+        chroma_height, chroma_width = planes[1].shape
+        across, down = round(width / chroma_width), round(height / chroma_height)
+        at = step[::down, ::across][:chroma_height, :chroma_width].astype(np.uint32)
+        at *= chroma_table.shape[1]
+        at += luma[::down, ::across][:chroma_height, :chroma_width]
+        factor = chroma_table.ravel().take(at, mode="clip")
+        whole, _, _, grey = self._levels(True)
+        index = step.astype(np.uint32)
+        index *= luma_table.shape[1]
+        index += luma
+        luma_table.ravel().take(index, out=luma, mode="clip")
+        for plane in planes[1:]:
+            changed = (plane.astype(np.float32) - np.float32(grey)) * factor + np.float32(grey)
+            np.copyto(plane, np.clip(np.rint(changed), 0, whole), casting="unsafe")
 
     def _scaled(self, plane: np.ndarray, is_chroma: bool) -> np.ndarray:
         _, low, span, grey = self._levels(is_chroma)
@@ -86,6 +133,36 @@ class WorkingSpace:
 
     def _coded(self, linear: np.ndarray) -> np.ndarray:
         return _FROM_LINEAR.get(self.transfer, _bt709_from_linear)(linear)
+
+
+GAIN_STEPS = 1024  # of a table of gains
+
+
+def _whole(values: NDArray[np.float32]) -> NDArray[np.uint16]:
+    return np.asarray(np.rint(values), np.uint16)
+
+
+@lru_cache(maxsize=4)
+def _gain_tables(space: WorkingSpace, most: float) -> tuple[NDArray[Any], NDArray[np.float32]]:
+    """By steps of stops up to ``most`` and code value: the luma that becomes of it, and the factor
+    of chroma beside it."""
+    whole, low, span, _ = space._levels(False)
+    codes = np.arange(int(whole) + 1)
+    value = (codes - low) / span
+    gain = np.exp2(np.linspace(0, most, GAIN_STEPS))[:, None]
+
+    def raised(v: np.ndarray) -> np.ndarray:
+        # Below black there is no light: such codes stay as far below.
+        return np.where(v > 0, space._coded(gain * space._linear(np.maximum(v, 0))), v)
+
+    luma = np.clip(np.rint(raised(value) * span + low), 0, whole)
+    step = 0.5 / span
+    factor = (raised(value + step) - raised(np.maximum(value - step, 0))) / (
+        np.minimum(step, value + step).clip(1e-9) + step
+    )
+    factor = np.where(value > 0, factor, gain)
+    kind = np.uint8 if space.depth == 8 else np.uint16
+    return luma.astype(kind), factor.astype(np.float32)
 
 
 def working_space(colour: dict[str, Any], depth: int, lines: int) -> WorkingSpace:
@@ -175,6 +252,7 @@ def _hlg_from_linear(v: np.ndarray) -> np.ndarray:
     return np.where(v <= 1 / 12, low, _A * np.log(np.maximum(12 * v - _B, 1e-9)) + _C)
 
 
+_CURVES = {SRGB: "sRGB", PQ: "PQ", HLG: "HLG"}
 _TO_LINEAR: dict[int, Curve] = {SRGB: _srgb_to_linear, PQ: _pq_to_linear, HLG: _hlg_to_linear}
 _FROM_LINEAR: dict[int, Curve] = {
     SRGB: _srgb_from_linear, PQ: _pq_from_linear, HLG: _hlg_from_linear,

@@ -9,11 +9,12 @@ that; ``reports`` tells of it, ``cost_curve`` of its price, ``first_treatment`` 
 from .cost_curve import cost_curve
 from .decide_model import motion_for
 from .estimate_motion import Estimates
+from .find_glass import find_fall_off
 from .first_treatment import first_treatment
 from .measure_again import MeasuredAgain, measured_again
 from .measure_tracks import Progress, check_range, follow, measure, silent
 from .render_clip import Rendered, render
-from .reports import correction_report, measure_report
+from .reports import correction_report, glass_report, measure_report
 from .solve_clip import Solution, solve
 
 __all__ = [
@@ -25,8 +26,10 @@ __all__ = [
     "check_range",
     "correction_report",
     "cost_curve",
+    "find_fall_off",
     "first_treatment",
     "follow",
+    "glass_report",
     "measure",
     "measure_report",
     "measured_again",

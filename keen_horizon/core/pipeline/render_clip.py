@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from functools import cached_property
 from itertools import islice
 from pathlib import Path
 
@@ -14,14 +15,14 @@ from ..media.probe import Scan
 from ..media.segments import join, plan
 from ..path.edge_fill_plan import Lenders
 from ..picture.edge_fill import Lender, warp_with_lenders
+from ..picture.painter import Painter
 from ..picture.pixel_stage import PixelStage
-from ..picture.warp import sampler_of, warp_planes
-from ..picture.worked import warp_worked
-from ..picture.working_space import working_space
+from ..picture.warp import sampler_of
 from ..stations.frame import FRAME
 from ..treatment import Treatment
+from .find_glass import space_of
 from .measure_tracks import Progress, check_range, silent
-from .solve_clip import Solution, scene_of
+from .solve_clip import Solution
 
 
 @dataclass(frozen=True)
@@ -42,7 +43,7 @@ def drawing_of(solution: Solution, treatment: Treatment) -> Drawing:
     lenders = None
     if frame.rule == "borrow":
         lenders = Lenders(solution.motion, frame.borrow_reach)
-    scene = scene_of(solution.motion, solution.chain.source, treatment)
+    scene = solution.scene(treatment)
     pixels = tuple(
         stage for station, own in treatment.each() for stage in station.pixels(own, scene)
     )
@@ -74,20 +75,20 @@ class _Job:
     def last(self) -> int:
         return self.first + len(self.drawing.chain) - 1
 
+    @cached_property
+    def painter(self) -> Painter:
+        return Painter(space_of(self.scan), self.drawing.pixels, self.first)
+
     def draw(self, picture: Picture, lend: Iterator[Lender], planes: tuple[Plane, ...]) -> None:
         """Fill the planes of one output frame."""
         at = picture.index - self.first
-        drawing, probe = self.drawing, self.scan.probe
+        drawing, painter = self.drawing, self.painter
         sampler = sampler_of(drawing.chain[at : at + 1])
-        full = probe.colour["range"] == 2
-        if drawing.pixels:
-            depth = 8 * planes[0].itemsize if planes[0].itemsize == 1 else 10
-            space = working_space(probe.colour, depth, probe.height)
-            warp_worked(picture, sampler, planes, space, drawing.pixels, at, bare=drawing.bare)
-        elif drawing.lenders is None:
-            warp_planes(picture, sampler, planes, bare=drawing.bare, full_range=full)
+        if drawing.lenders is None:
+            painter.paint(picture, sampler, planes, bare=drawing.bare)
         else:
-            warp_with_lenders(picture, sampler, lend, planes, full_range=full)
+            warp_with_lenders(picture, sampler, lend, planes, painter)
+        painter.finish(picture, sampler, planes)
 
     def pictures(self, start: int) -> Iterator[tuple[Picture, Iterator[Lender]]]:
         """Pictures from frame ``start`` on, each with those that may lend to it, nearest first.

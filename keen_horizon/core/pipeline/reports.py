@@ -7,17 +7,21 @@ from typing import Any
 import numpy as np
 
 from ..geometry.canvas import Canvas
+from ..geometry.lattice import lattice_points
 from ..geometry.motion import Motion
 from ..geometry.ray_motion import RayMotion
 from ..motion.camera_motion import AngleOfView, CameraMotion
 from ..motion.readout import Readout
 from ..quality.scores import in_pixels
+from ..stations.glass.brightness import FallOffFit
+from ..stations.glass.fall_off import settings_of
 from ..stations.station import Figure, Report
 from ..treatment import Treatment
 from .measure_again import MeasuredAgain
 from .render_clip import Rendered
 from .solve_clip import Solution
 
+GLASS_LATTICE = (17, 11)
 AT_ONCE = 0.05  # seconds, below which nobody waited
 MOST_ZOOM = 1e6  # that is written down; JSON has no infinity
 CONVENTIONS = (
@@ -105,6 +109,26 @@ def told_figures(treatment: Treatment, report: Report) -> list[Figure]:
             Figure(f"{what.capitalize()} took", "no time" if quick else f"{seconds:.1f} s")
         )
     return figures
+
+
+def glass_report(fit: FallOffFit, canvas: Canvas) -> dict[str, Any]:
+    """What was found of a clip's fall-off: ``gain`` by ``columns`` and ``rows`` of a lattice from
+    edge to edge of the picture, row by row."""
+    columns, rows = GLASS_LATTICE
+    told: dict[str, Any] = {
+        "width": canvas.width,
+        "height": canvas.height,
+        "columns": columns,
+        "rows": rows,
+    }
+    told |= {"marks": fit.marks, "words": fit.words}
+    sure = {name: value if np.isfinite(value) else None for name, value in
+            (("doubt", fit.doubt), ("residual", fit.residual))}  # fmt: skip
+    if fit.fall_off is None:
+        return told | sure | {"gain": None, "settings": None}
+    gain = np.exp2(fit.fall_off.lost(lattice_points(canvas, columns, rows)))
+    settings = settings_of(fit.fall_off, "clip", fit.doubt)
+    return told | sure | {"gain": gain.round(4).tolist(), "settings": settings}
 
 
 def correction_report(

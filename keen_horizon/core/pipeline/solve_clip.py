@@ -48,13 +48,22 @@ class Solution:
     report: Report = field(default_factory=dict)
     notes: tuple[str, ...] = ()
 
+    def scene(self, treatment: Treatment) -> Scene:
+        """What stations are asked about, once the chain is settled."""
+        frames = self.motion.timeline.frames
+        return Scene(self.chain.source, self.motion, lambda name: treatment.values(name, frames))
+
     def told(self, treatment: Treatment) -> dict[str, Any]:
-        """The report with its sentences: notes, and the warnings of each station."""
+        """The report with what is done to pixels, on which a solution does not depend; and with its
+        sentences: notes, and the warnings of each station."""
+        report, scene = dict(self.report), self.scene(treatment)
+        for station, own in treatment.each():
+            report |= station.pixel_report(own, scene)
         warnings = {
-            station.name: station.warnings(own, self.report) for station, own in treatment.each()
+            station.name: station.warnings(own, report) for station, own in treatment.each()
         }
         said = [*self.notes, *(words for told in warnings.values() for words in told)]
-        return self.report | {"warnings": warnings, "notes": said}
+        return report | {"warnings": warnings, "notes": said}
 
 
 def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solution:

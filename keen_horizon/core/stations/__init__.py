@@ -8,10 +8,11 @@ from __future__ import annotations
 from typing import Any
 
 from .frame import FRAME
+from .glass import GLASS
 from .lens import LENS
 from .motion import MOTION
 from .shutter import SHUTTER
 from .station import Station
 
-STATIONS: tuple[Station[Any], ...] = (LENS, SHUTTER, MOTION, FRAME)
+STATIONS: tuple[Station[Any], ...] = (LENS, GLASS, SHUTTER, MOTION, FRAME)
 """In the order in which light passes them."""

@@ -138,6 +138,11 @@ class Station(Generic[S]):
         """Its part of the report: see ``docs/formats.md``."""
         return {}
 
+    def pixel_report(self, settings: S, scene: Scene) -> Report:
+        """Its part of the report about what is done to pixels, by settings that affect nothing
+        else: these do not ask for a clip to be solved again."""
+        return {}
+
     def notes(self, settings: S, solved: Solved, report: Report) -> list[str]:
         """Plain sentences about what the numbers mean."""
         return []

@@ -50,10 +50,10 @@ class ShutterStation(Station[ShutterSettings]):
     def report(self, settings: ShutterSettings, solved: Solved) -> Report:
         motion = solved.motion
         told: Report = {"readout_sure": motion.readout_sure}
-        if motion.flow is None:
+        if motion.flow is None or motion.rows is None:
             return told | {"wobble_straight": None}
-        rows = () if motion.rows is None else (motion.rows,)
-        straight = WarpChain(solved.chain.source, View(solved.chain.source), rows, len(motion))
+        canvas = solved.chain.source
+        straight = WarpChain(canvas, View(canvas), (motion.rows,), len(motion))
         wobble = background_shake(motion.flow, motion.timeline, straight).wobble
         return told | {"wobble_straight": rms(wobble)}
 

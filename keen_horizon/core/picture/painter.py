@@ -1,0 +1,62 @@
+"""Drawing one picture: sampled through a warp, then changed by the pixel stages."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+import cv2
+import numpy as np
+
+from ..media.decode import Picture, Plane
+from .pixel_stage import CodedStage, PixelStage
+from .warp import Sampler, warp_planes
+from .working_space import WorkingSpace
+
+
+@dataclass(frozen=True)
+class Painter:
+    """How the pictures of a clip are drawn, in its working ``space``. ``first`` is the frame of the
+    recording that its range begins with."""
+
+    space: WorkingSpace
+    stages: tuple[PixelStage, ...] = ()
+    first: int = 0
+    _ends: dict[str, list[PixelStage]] = field(init=False, default_factory=dict)
+
+    def __post_init__(self) -> None:
+        for end in ("source", "output"):
+            self._ends[end] = [stage for stage in self.stages if stage.end == end]
+
+    def paint(
+        self, picture: Picture, sampler: Sampler, out: tuple[Plane, ...], *, bare: bool
+    ) -> None:
+        """Fill ``out`` as :func:`.warp_planes` does, with what is done at the source's end."""
+        warp_planes(picture, sampler, out, bare=bare, full_range=self.space.full_range)
+        self._apply("source", picture, sampler, out)
+
+    def finish(self, picture: Picture, sampler: Sampler, out: tuple[Plane, ...]) -> None:
+        """What is done to a whole picture at the output's end."""
+        self._apply("output", picture, sampler, out)
+
+    def _apply(
+        self, end: Literal["source", "output"], picture: Picture, sampler: Sampler,
+        out: tuple[Plane, ...],
+    ) -> None:  # fmt: skip
+        stages = self._ends[end]
+        if not stages:
+            return
+        height, width = out[0].shape
+        places = sampler.places(width, height)
+        frame = picture.index - self.first
+        coded = [stage for stage in stages if isinstance(stage, CodedStage)]
+        if len(coded) == len(stages):
+            for stage in coded:
+                stage.apply_coded(out, self.space, places, frame)
+            return
+        site = picture.natural_site
+        light = self.space.to_linear(out, picture.chroma, site)
+        for each in stages:
+            light = each.apply(light, places, frame)
+        positive = np.asarray(cv2.max(light, 0.0), np.float32)
+        self.space.from_linear(positive, out, picture.chroma, site)

@@ -1,0 +1,137 @@
+"""Fall-off: light that a lens loses towards the edge of the picture, and its return.
+
+What is lost is told in stops (halvings of light), an even polynomial of the radius up to r⁶; a gain
+of linear light by as many stops brings it back. Being a product, it is the same in all colours.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+
+from ...geometry.canvas import Canvas
+from ...geometry.lattice import lattice_points
+from ...media.decode import Plane
+from ...picture.radial import RadialField, even_powers
+from ...picture.warp import Places
+from ...picture.working_space import LinearPicture, WorkingSpace
+from ...types import AnyArray, Points, Real
+from .settings import GlassSettings
+
+TERMS = 3  # r², r⁴, r⁶
+MAP = (97, 55)  # places at which shares of the picture are counted
+
+
+@dataclass(frozen=True)
+class FallOff:
+    """Light lost about a middle: ``stops`` ``(3,)`` at radius 1, of r², r⁴ and r⁶."""
+
+    field: RadialField
+    stops: tuple[float, float, float]
+
+    def lost(self, points: Points) -> Real:
+        """``(...)`` stops lost at pixels ``(..., 2)``; never less than none.
+
+        >>> glass = FallOff(RadialField(Canvas(161, 121)), (1.0, 0.0, 0.5))
+        >>> glass.lost(np.array([[80.0, 60], [160, 120]])).round(2).tolist()
+        [0.0, 1.5]
+        """
+        told = even_powers(self.field.squared(points), TERMS) @ np.array(self.stops)
+        return np.asarray(np.maximum(told, 0.0))
+
+    @property
+    def works(self) -> bool:
+        """Whether any light is lost at all."""
+        return any(self.stops)
+
+    def corners(self) -> Real:
+        """``(4,)`` stops lost in the corners, clockwise from top left."""
+        return self.lost(self.field.canvas.to_pixels(self.field.canvas.corners))
+
+
+def fall_off_of(settings: GlassSettings, canvas: Canvas) -> FallOff:
+    """The fall-off that settings tell of, all of it."""
+    field = RadialField(
+        canvas, (settings.centre_x / 100, settings.centre_y / 100), settings.roundness
+    )
+    return FallOff(field, (settings.loss_r2, settings.loss_r4, settings.loss_r6))
+
+
+def settings_of(fall_off: FallOff, found_by: str, doubt: float) -> dict[str, Any]:
+    """The settings of a fall-off that was found."""
+    across, down = fall_off.field.centre
+    return {
+        **_losses(fall_off.stops),
+        "centre_x": round(100 * across, 2),
+        "centre_y": round(100 * down, 2),
+        "roundness": fall_off.field.roundness,
+        "found_by": found_by,
+        "doubt": round(doubt, 3),
+    }
+
+
+def hand_settings(stops: tuple[float, float, float]) -> dict[str, Any]:
+    """The settings of a fall-off told by hand; its middle stays where it is."""
+    return {**_losses(stops), "found_by": "hand", "doubt": None}
+
+
+def _losses(stops: tuple[float, float, float]) -> dict[str, float]:
+    return {f"loss_r{2 * k + 2}": round(float(s), 4) for k, s in enumerate(stops)}
+
+
+@dataclass(frozen=True)
+class FallOffGain:
+    """The pixel stage: light times what was lost. ``amount`` ``(n,)`` is the share of it that is
+    brought back at each frame; ``limit`` the most stops anywhere."""
+
+    fall_off: FallOff
+    amount: Real
+    limit: float
+    end: ClassVar[Literal["source", "output"]] = "source"
+    name: ClassVar[str] = "fall_off"
+    shader: ClassVar[str] = """
+uniform vec4 fall_off_field;  // middle and radii, in shares of the picture
+uniform vec4 fall_off_stops;  // of r2, r4, r6; the most of all
+vec3 fall_off(vec3 light, vec2 at) {
+  vec2 off = (at - fall_off_field.xy) / fall_off_field.zw;
+  float q = dot(off, off);
+  float lost = q * (fall_off_stops.x + q * (fall_off_stops.y + q * fall_off_stops.z));
+  return light * exp2(clamp(lost, 0.0, fall_off_stops.w));
+}"""
+
+    def stops(self, points: AnyArray, frame: int) -> Real:
+        """``(...)`` by how much the light of pixels ``(..., 2)`` is raised."""
+        lost = self.fall_off.lost(points) * self.amount[frame]
+        return np.asarray(np.minimum(lost, self.limit))
+
+    def limited_share(self) -> float:
+        """The share of the picture, 0..1, that would need more than there may be."""
+        lost = self.fall_off.lost(lattice_points(self.fall_off.field.canvas, *MAP))
+        return float((lost * self.amount.max() > self.limit).mean())
+
+    def apply(self, picture: LinearPicture, places: Places, frame: int) -> LinearPicture:
+        height, width = picture.shape[:2]
+        gain = places.spread(np.exp2(self.stops(places.source, frame)), width, height)
+        picture *= gain[..., None]
+        return picture
+
+    def apply_coded(
+        self, planes: tuple[Plane, ...], space: WorkingSpace, places: Places, frame: int
+    ) -> None:
+        stops = self.stops(places.source, frame).astype(np.float32)
+        space.raise_light(planes, stops, places, self.limit)
+
+    def uniforms(self, frame: int) -> dict[str, Any]:
+        field = self.fall_off.field
+        canvas = field.canvas
+        width, height = canvas.width * canvas.pixel_aspect, float(canvas.height)
+        root = np.sqrt(field.roundness)
+        middle = [0.5 + field.centre[0], 0.5 + field.centre[1]]
+        radii = [canvas.radius * root / width, canvas.radius / root / height]
+        stops = [float(s * self.amount[frame]) for s in self.fall_off.stops]
+        return {
+            "fall_off_field": [*middle, *radii],
+            "fall_off_stops": [*stops, self.limit],
+        }

@@ -1,0 +1,57 @@
+"""Settings of the Glass station."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from ..setting import setting
+from ..station import StationSettings
+
+FALL_OFF = "fall_off"  # the group of settings that describe what light the glass loses
+
+
+def _loss(power: str) -> Any:
+    return setting(
+        0.0, -8, 8, label=f"Stops by {power}", unit="stops", step=0.01, reach=(-1, 3),
+        affects="pixels", group=FALL_OFF,
+        hint=f"Light lost in stops, where half the diagonal counts as 1: its part by {power}.",
+    )  # fmt: skip
+
+
+class GlassSettings(StationSettings):
+    """What the glass did to light on its way."""
+
+    on: bool = setting(
+        True, label="On", affects="pixels", hint="Whether light and colours are evened."
+    )
+    loss_r2: float = _loss("r²")
+    loss_r4: float = _loss("r⁴")
+    loss_r6: float = _loss("r⁶")
+    centre_x: float = setting(
+        0.0, -25, 25, label="Middle across", unit="%", step=0.1, affects="pixels", group=FALL_OFF,
+        hint="Middle of the fall-off right of the picture's, in percent of its width.",
+    )  # fmt: skip
+    centre_y: float = setting(
+        0.0, -25, 25, label="Middle down", unit="%", step=0.1, affects="pixels", group=FALL_OFF,
+        hint="Middle of the fall-off below the picture's, in percent of its height.",
+    )  # fmt: skip
+    roundness: float = setting(
+        1.0, 0.5, 2, label="Roundness", step=0.01, affects="pixels", group=FALL_OFF,
+        hint="Width of what loses the same light over its height; 1: a circle.",
+    )  # fmt: skip
+    amount: float = setting(
+        100.0, 0, 150, label="Amount", unit="%", keyed=True, affects="pixels",
+        hint="Percent of the lost light that is brought back.",
+    )  # fmt: skip
+    limit: float = setting(
+        2.0, 0.25, 4, label="Most gain", unit="stops", step=0.05, affects="pixels",
+        hint="Light is never raised by more, however much was lost.",
+    )  # fmt: skip
+    found_by: Literal["nothing", "clip", "hand", "copy"] = setting(
+        "nothing", label="Found by", affects="report",
+        hint="Where the numbers come from: this clip, by hand, or another clip.",
+    )  # fmt: skip
+    doubt: float | None = setting(
+        None, 0, 8, label="Doubt", unit="stops", affects="report",
+        hint="How far the fall-off that was found may be off over the picture, rms.",
+    )  # fmt: skip
