@@ -19,6 +19,7 @@ settings.register_profile("same", derandomize=True, deadline=None)
 settings.load_profile("same")
 
 
+@pytest.hookimpl(tryfirst=True)  # before the groups are read
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Tests that share what was made for them stay together where tests run side by side: those of
     a file, and all that look at the one browser."""

@@ -13,7 +13,7 @@ from playwright.sync_api import Page, Request, Route, expect
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
 from keen_horizon.launch.running import Running
-from tests.browser.conftest import on_strip, report, value
+from tests.browser.conftest import on_strip, report, summary, value
 from tools.browser import pause_at, until, wait_ready, wait_settled
 
 pytestmark = pytest.mark.browser
@@ -118,7 +118,7 @@ def test_moving_a_slider_changes_picture_price_and_words(opened: Page):
         "p => keen.clip.answer.report.picture_kept < p - 0.5",
         arg=price,
     )
-    expect(opened.locator(".station").nth(2)).not_to_contain_text(calm)
+    expect(summary(opened, "Motion")).not_to_contain_text(calm)
     assert np.abs(picture(opened) - before).mean() > 1
     opened.locator("body").click(position={"x": 400, "y": 10})
     for _ in range(6):
@@ -126,7 +126,7 @@ def test_moving_a_slider_changes_picture_price_and_words(opened: Page):
             break
         opened.keyboard.press("Control+z")
         opened.wait_for_timeout(150)
-    expect(opened.locator(".station").nth(2)).to_contain_text(calm)
+    expect(summary(opened, "Motion")).to_contain_text(calm)
     assert report(opened)["picture_kept"] == pytest.approx(price)
 
 
@@ -144,7 +144,7 @@ def test_edge_rules_views_and_overlays(opened: Page):
     pause_at(opened, 80)
     opened.locator(".station-open").filter(has_text="Frame").click()
     opened.get_by_role("radio", name="Leave").click()
-    expect(opened.locator(".station").nth(3)).to_contain_text("bare")
+    expect(summary(opened, "Frame")).to_contain_text("bare")
     hatched = picture(opened)
     opened.keyboard.press("e")
     opened.wait_for_timeout(100)
@@ -451,7 +451,7 @@ def test_one_component_can_be_left_alone(opened: Page):
     entry.fill("0")
     entry.press("Tab")
     until(opened, f"was => {shake} > 3 * was", before)
-    expect(opened.locator(".station").nth(2)).to_contain_text("calm 0–40")
+    expect(summary(opened, "Motion")).to_contain_text("calm 0–40")
     expect(opened.locator(".chart")).to_be_hidden()
     opened.get_by_role("button", name="Link", exact=True).click()
     until(opened, f"was => {shake} === was", before)
