@@ -19,15 +19,6 @@ settings.register_profile("same", derandomize=True, deadline=None)
 settings.load_profile("same")
 
 
-@pytest.hookimpl(tryfirst=True)  # before the groups are read
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Tests that share what was made for them stay together where tests run side by side: those of
-    a file, and all that look at the one browser."""
-    for item in items:
-        browser = item.get_closest_marker("browser")
-        item.add_marker(pytest.mark.xdist_group("browser" if browser else str(item.path)))
-
-
 @pytest.fixture(scope="session")
 def walk(tmp_path_factory: pytest.TempPathFactory) -> Measured:
     """Three seconds and a half of the quay walk, without the figure."""

@@ -111,9 +111,6 @@ def run_worker(queues: list[str]) -> int:
     return 0
 
 
-SIDE_BY_SIDE = ("-n", "auto", "--maxprocesses", "4", "--dist", "loadgroup")
-
-
 def test(arguments: list[str]) -> int:
     """All tests, on a database of their own; and those of the scripts, unless some are chosen."""
     worst = 0
@@ -124,7 +121,7 @@ def test(arguments: list[str]) -> int:
         worst |= subprocess.run(node, cwd=HOME).returncode
     with database_url(data_folder(), passing=True) as url:
         environment = {**os.environ, "KEEN_TEST_DATABASE_URL": url}
-        pytest = [sys.executable, "-m", "pytest", *(arguments or SIDE_BY_SIDE)]
+        pytest = [sys.executable, "-m", "pytest", *arguments]
         worst |= subprocess.run(pytest, cwd=HOME, env=environment).returncode
     return worst
 
