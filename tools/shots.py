@@ -71,6 +71,7 @@ def _take(page: Page, address: str) -> None:
     page.goto(shed)
     wait_ready(page, 120)
     _edges(page)
+    _glass(page)
     _square(page)
     page.goto(deck)
     wait_ready(page)
@@ -154,6 +155,19 @@ def _edges(page: Page) -> None:
     page.wait_for_selector("[aria-label='Straight edges'] li", timeout=60_000)
     wait_settled(page)
     _shot(page, "lens-edges")
+
+
+def _glass(page: Page) -> None:
+    """Fall-off told by hand, beside what it does not touch."""
+    _station(page, "Glass")
+    page.keyboard.press("3")
+    entry = page.get_by_label("Corners, stops, 0 to 8")
+    entry.fill("0.9")
+    entry.press("Tab")
+    wait_settled(page)
+    _shot(page, "glass")
+    page.keyboard.press("2")
+    _undo(page, 1)
 
 
 def _square(page: Page) -> None:

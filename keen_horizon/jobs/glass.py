@@ -31,4 +31,4 @@ def find(task: Task) -> None:
     keep_result(task.store, "glass", task.details, {"settings": settings, "words": fit.words})
 
 
-GLASS = JobKind("glass", QUICK, "Reading the glass of", find, replaceable=True, passing=True)
+GLASS = JobKind("glass", QUICK, "Finding fall-off,", find, replaceable=True, passing=True)

@@ -24,10 +24,10 @@ def glass(fresh: Page) -> Page:
 
 def test_light_is_brought_back_by_hand_and_seen_at_once(glass: Page):
     before = picture(glass)
-    enter(glass, "Loss in the corners, stops, 0 to 8", "1.5")
+    enter(glass, "Corners, stops, 0 to 8", "1.5")
     assert sum(value(glass, name) for name in LOSSES) == pytest.approx(1.5, abs=0.01)
     assert value(glass, "glass.found_by") == "hand"
-    expect(summary(glass, "Glass")).to_contain_text("corners + 1.5 stops")
+    expect(summary(glass, "Glass")).to_contain_text("+ 1.5 stops")
     told = report(glass)["glass"]
     after = picture(glass)
     middle, corner = np.s_[230:310, 420:540], np.s_[12:48, 20:80]
@@ -37,7 +37,7 @@ def test_light_is_brought_back_by_hand_and_seen_at_once(glass: Page):
     stops = 2.4 * np.log2(seen)
     lost = np.interp(93, *np.array(told["curve"]).T)
     assert stops == pytest.approx(lost, abs=0.25)
-    enter(glass, "Half of the loss at, % of the way to the corner, 71 to 89", "88")
+    enter(glass, "Half at, %, 71 to 89", "88")
     assert value(glass, "glass.loss_r6") > value(glass, "glass.loss_r2")
     enter(glass, "Softness, 0 to 100", "100")
     assert report(glass)["glass"]["hand"]["softness"] == pytest.approx(100, abs=1)
@@ -47,14 +47,14 @@ def test_light_is_brought_back_by_hand_and_seen_at_once(glass: Page):
 def test_a_slider_moves_the_curve_while_it_is_dragged(glass: Page):
     line = tools(glass, "Glass").locator(".curve path")
     flat = line.get_attribute("d")
-    slider = glass.get_by_label("Loss in the corners", exact=True)
+    slider = glass.get_by_label("Corners, stops", exact=True)
     slider.focus()
     for _ in range(3):
         slider.press("PageUp")
     wait_settled(glass)
     assert line.get_attribute("d") != flat
     assert sum(value(glass, name) for name in LOSSES) > 0.5
-    for label in ("Half of it at", "Softness"):
+    for label in ("Half at, %", "Softness"):
         before = [value(glass, name) for name in LOSSES]
         glass.get_by_label(label, exact=True).locator("visible=true").press("PageUp")
         wait_settled(glass)

@@ -79,13 +79,13 @@ class GlassStation(Station[GlassSettings]):
         return said
 
     def summary(self, settings: GlassSettings, report: Report | None) -> str:
-        """``up to 1.3 stops``."""
+        """``+ 1.3 stops``."""
         if not settings.on:
             return "off"
         told = (report or {}).get("glass")
         if told is None:
             return "even"
-        return f"corners + {max(told['corner_stops'].values()):.1f} stops"
+        return f"+ {max(told['corner_stops'].values()):.1f} stops"
 
     def figures(self, settings: GlassSettings, report: Report) -> list[Figure]:
         told = report.get("glass")
