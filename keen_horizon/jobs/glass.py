@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 from ..core import pipeline
-from ..core.stations.glass.fall_off import settings_of
 from ..store.media_store import MediaStore
 from ..store.models import Measure
 from .kind import QUICK, JobKind, Task
 from .results import keep_result, result_of
+from .solving import measure_of
 
 
 def glass_details(measure: Measure) -> dict[str, object]:
@@ -23,12 +23,10 @@ def found_glass(store: MediaStore, details: dict[str, Any]) -> dict[str, Any] | 
 
 
 def find(task: Task) -> None:
-    with task.database.session() as session:
-        measure = session.get_one(Measure, int(task.details["measure"]))
-    estimates = task.solver.estimates(task.recording, measure)
+    estimates = task.solver.estimates(task.recording, measure_of(task))
     fit = pipeline.find_fall_off(task.source, task.scan, estimates, task.progress)
-    settings = None if fit.fall_off is None else settings_of(fit.fall_off, "clip", fit.doubt)
-    keep_result(task.store, "glass", task.details, {"settings": settings, "words": fit.words})
+    told = {"settings": fit.settings, "words": fit.words}
+    keep_result(task.store, "glass", task.details, told)
 
 
 GLASS = JobKind("glass", QUICK, "Finding fall-off,", find, replaceable=True, passing=True)

@@ -17,11 +17,15 @@ def solving_details(measure: Measure, treatment: Treatment) -> dict[str, object]
     return {"measure": measure.id, "treatment": treatment.as_data()}
 
 
+def measure_of(task: Task) -> Measure:
+    """The measure that the details name."""
+    with task.database.session() as session:
+        return session.get_one(Measure, int(task.details["measure"]))
+
+
 def wanted(task: Task) -> tuple[Measure, Treatment]:
     """What :func:`solving_details` wrote down."""
-    with task.database.session() as session:
-        measure = session.get_one(Measure, int(task.details["measure"]))
-    return measure, parse(task.details["treatment"])
+    return measure_of(task), parse(task.details["treatment"])
 
 
 def solve(task: Task) -> None:

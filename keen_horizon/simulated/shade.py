@@ -1,4 +1,4 @@
-"""Light that the make-believe glass loses: by the slant of rays, and by a ring in front of it."""
+"""Light that the make-believe glass loses by the slant of rays."""
 
 from __future__ import annotations
 
@@ -16,17 +16,13 @@ class Shade:
     """Lengths in halves of the picture's diagonal; ``middle`` from the picture's, right and down.
 
     ``slant`` is the tangent of the angle from the axis at radius 1: light falls with the fourth
-    power of its cosine. ``ring`` is where a ring in front of the glass begins to cut in, ``soft``
-    how far it takes until no light is left, ``off`` how far it sits aside.
+    power of its cosine.
     """
 
     width: int
     height: int
     slant: float
     middle: tuple[float, float] = (0.0, 0.0)
-    ring: float | None = None
-    soft: float = 0.1
-    off: tuple[float, float] = (0.0, 0.0)
 
     @cached_property
     def passed(self) -> Array:
@@ -35,12 +31,7 @@ class Shade:
         x, y = np.meshgrid(np.arange(self.width), np.arange(self.height))
         x, y = (x - (self.width - 1) / 2) / half, (y - (self.height - 1) / 2) / half
         square = (x - self.middle[0]) ** 2 + (y - self.middle[1]) ** 2
-        light = (1 + square * self.slant**2) ** -2.0  # cosine to the fourth
-        if self.ring is not None:
-            away = np.hypot(x - self.off[0], y - self.off[1])
-            cut = np.clip((away - self.ring) / self.soft, 0, 1)
-            light *= 1 - cut * cut * (3 - 2 * cut)
-        return np.asarray(light)
+        return np.asarray((1 + square * self.slant**2) ** -2.0)  # cosine to the fourth
 
     def darken(self, picture: NDArray[np.uint8]) -> NDArray[np.uint8]:
         """A picture in code values of BT.709, as it comes through."""

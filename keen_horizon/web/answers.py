@@ -71,25 +71,18 @@ def lattice(solution: Solution, near: int = 0, most: int | None = None) -> dict[
 
 def _pixels(solution: Solution, treatment: Treatment) -> list[dict[str, Any]]:
     """What is done to pixels: each stage's rule, and its numbers at every frame."""
-    told = []
-    for stage in drawing_of(solution, treatment).pixels:
-        frames = [stage.uniforms(frame) for frame in range(len(solution.chain))]
-        uniforms = {name: [frame[name] for frame in frames] for name in frames[0]}
-        told.append(
-            {
-                "name": stage.name,
-                "end": stage.end,
-                "shader": stage.shader,
-                "uniforms": {
-                    name: {
-                        "size": np.size(values[0]),
-                        "values": packed(np.array(values), np.float32),
-                    }
-                    for name, values in uniforms.items()
-                },
-            }
-        )
-    return told
+    return [
+        {
+            "name": stage.name,
+            "end": stage.end,
+            "shader": stage.shader,
+            "uniforms": {
+                name: {"size": values[0].size, "values": packed(values, np.float32)}
+                for name, values in stage.uniforms().items()
+            },
+        }
+        for stage in drawing_of(solution, treatment).pixels
+    ]
 
 
 def _displacement(motion: CameraMotion) -> dict[str, list[float | None]] | None:

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import math
+from dataclasses import asdict
+from typing import Any
+
 from flask import Blueprint, Response, jsonify
 
 from ..core.errors import BadSetting
-from ..core.stations.glass.by_hand import Shape, coefficients
+from ..core.stations.glass.by_hand import EVEN, LARGEST, MOST, SMALLEST, Shape, coefficients
 from ..core.stations.glass.fall_off import hand_settings
 from ..jobs.glass import GLASS, found_glass, glass_details
 from ..store import library, treatments
@@ -14,6 +18,13 @@ from .jobs import describe
 from .requests import body
 
 blueprint = Blueprint("glass", __name__, url_prefix="/clips/<int:clip_id>/glass")
+
+
+@blueprint.app_context_processor
+def by_hand() -> dict[str, Any]:
+    """What the tools have to know of a fall-off told by hand."""
+    low, high = math.ceil(100 * SMALLEST), math.floor(100 * LARGEST)
+    return {"by_hand": {"most": MOST, "smallest": low, "largest": high, "even": asdict(EVEN)}}
 
 
 @blueprint.post("/find")

@@ -68,8 +68,8 @@ class Gain:
     def apply(self, picture, places, frame):
         return self.factor[frame] * picture
 
-    def uniforms(self, frame):
-        return {"haze_gain": self.factor[frame]}
+    def uniforms(self):
+        return {"haze_gain": self.factor}
 
 
 @pytest.hookimpl(tryfirst=True)

@@ -48,9 +48,12 @@ class DisplacementGrid(WarpStage):
         u, v = x - i, y - j
         nodes = self.nodes.ravel()
         at = j * columns + i + np.arange(n)[:, None] * (rows * columns)
-        left, right = (nodes.take(at + k) + v * (nodes.take(at + columns + k) - nodes.take(at + k))
-                       for k in (0, 1))  # fmt: skip
-        return np.asarray(points + left + u * (right - left))
+        top = nodes.take(at)
+        top = top + u * (nodes.take(at + 1) - top)
+        at += columns
+        low = nodes.take(at)
+        low = low + u * (nodes.take(at + 1) - low)
+        return np.asarray(points + top + v * (low - top))
 
     def to_output(self, points: Complex) -> Complex:
         """By fixed-point iteration, which converges as long as nothing is strained by half."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal
 
 import cv2
@@ -22,11 +22,6 @@ class Painter:
     space: WorkingSpace
     stages: tuple[PixelStage, ...] = ()
     first: int = 0
-    _ends: dict[str, list[PixelStage]] = field(init=False, default_factory=dict)
-
-    def __post_init__(self) -> None:
-        for end in ("source", "output"):
-            self._ends[end] = [stage for stage in self.stages if stage.end == end]
 
     def paint(
         self, picture: Picture, sampler: Sampler, out: tuple[Plane, ...], *, bare: bool
@@ -43,7 +38,7 @@ class Painter:
         self, end: Literal["source", "output"], picture: Picture, sampler: Sampler,
         out: tuple[Plane, ...],
     ) -> None:  # fmt: skip
-        stages = self._ends[end]
+        stages = [stage for stage in self.stages if stage.end == end]
         if not stages:
             return
         height, width = out[0].shape

@@ -8,9 +8,10 @@ many times faster, is a :class:`CodedStage`; where there are no others, pictures
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, Literal, Protocol, runtime_checkable
+from typing import ClassVar, Literal, Protocol, runtime_checkable
 
 from ..media.decode import Plane
+from ..types import Real
 from .warp import Places
 from .working_space import LinearPicture, WorkingSpace
 
@@ -30,8 +31,9 @@ class PixelStage(Protocol):
         tells where in the source its pixels come from."""
         ...
 
-    def uniforms(self, frame: int) -> dict[str, Any]:
-        """Numbers, or lists of up to four, for the shader's uniforms, by their names."""
+    def uniforms(self) -> dict[str, Real]:
+        """The shader's uniforms by their names, at all frames at once: ``(n,)`` numbers, or
+        ``(n, k)`` with ``k`` of up to four."""
         ...
 
 

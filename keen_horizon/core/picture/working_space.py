@@ -16,7 +16,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.decode import Plane
+from ..media.decode import Plane, working_format
+from ..media.probe import Probe
 from ..types import Real
 from .warp import Places, chroma_matrix
 
@@ -76,11 +77,6 @@ class WorkingSpace:
     def light(self, value: Real) -> Real:
         """The linear light of greys from black 0 to white 1."""
         return self._linear(value)
-
-    @property
-    def curve(self) -> str:
-        """What the transfer curve is called."""
-        return _CURVES.get(self.transfer, "BT.709")
 
     def raise_light(
         self, planes: tuple[Plane, ...], stops: NDArray[np.float32], places: Places, most: float
@@ -147,8 +143,7 @@ def _gain_tables(space: WorkingSpace, most: float) -> tuple[NDArray[Any], NDArra
     """By steps of stops up to ``most`` and code value: the luma that becomes of it, and the factor
     of chroma beside it."""
     whole, low, span, _ = space._levels(False)
-    codes = np.arange(int(whole) + 1)
-    value = (codes - low) / span
+    value = space.grey_value(np.arange(whole + 1))
     gain = np.exp2(np.linspace(0, most, GAIN_STEPS))[:, None]
 
     def raised(v: np.ndarray) -> np.ndarray:
@@ -174,6 +169,12 @@ def working_space(colour: dict[str, Any], depth: int, lines: int) -> WorkingSpac
     return WorkingSpace(
         depth, colour.get("range") == FULL_RANGE, LUMA_SHARES[matrix], colour.get("transfer") or 1
     )
+
+
+def space_of(probe: Probe) -> WorkingSpace:
+    """The working space of a recording, at the depth that it is worked on."""
+    depth = 10 if working_format(probe.pixel_format).endswith("10le") else 8
+    return working_space(probe.colour, depth, probe.height)
 
 
 def _at_full_size(
@@ -252,7 +253,6 @@ def _hlg_from_linear(v: np.ndarray) -> np.ndarray:
     return np.where(v <= 1 / 12, low, _A * np.log(np.maximum(12 * v - _B, 1e-9)) + _C)
 
 
-_CURVES = {SRGB: "sRGB", PQ: "PQ", HLG: "HLG"}
 _TO_LINEAR: dict[int, Curve] = {SRGB: _srgb_to_linear, PQ: _pq_to_linear, HLG: _hlg_to_linear}
 _FROM_LINEAR: dict[int, Curve] = {
     SRGB: _srgb_from_linear, PQ: _pq_from_linear, HLG: _hlg_from_linear,

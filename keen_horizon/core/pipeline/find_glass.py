@@ -7,9 +7,9 @@ from pathlib import Path
 import numpy as np
 
 from ..geometry.similarity import Similarities
-from ..media.decode import frames, working_format
+from ..media.decode import frames
 from ..media.probe import Scan
-from ..picture.working_space import WorkingSpace, working_space
+from ..picture.working_space import space_of
 from ..stations.glass.brightness import FallOffFit, Look, beside, fit_fall_off, gather, light_at
 from ..tracking.tracks import places_of
 from ..types import Real
@@ -20,13 +20,6 @@ LOOKS = 64  # frames that are looked at
 RUNS, RUN = 4, 160  # of a longer clip: stretches, and frames in each
 
 
-def space_of(scan: Scan) -> WorkingSpace:
-    """The working space of a recording."""
-    probe = scan.probe
-    depth = 10 if "10" in working_format(probe.pixel_format) else 8
-    return working_space(probe.colour, depth, probe.height)
-
-
 def find_fall_off(
     path: Path, scan: Scan, estimates: Estimates, progress: Progress = silent
 ) -> FallOffFit:
@@ -35,7 +28,7 @@ def find_fall_off(
     steps = estimates.recorded("similarity").steps
     assert isinstance(steps, Similarities)
     turned = np.cumprod(steps.a)
-    space = space_of(scan)
+    space = space_of(scan.probe)
     seen: list[tuple[Look, Real]] = []
     runs = _runs(len(tracks))
     total, done = sum(stop - start for start, stop in runs), 0

@@ -18,9 +18,9 @@ from ..picture.edge_fill import Lender, warp_with_lenders
 from ..picture.painter import Painter
 from ..picture.pixel_stage import PixelStage
 from ..picture.warp import sampler_of
+from ..picture.working_space import space_of
 from ..stations.frame import FRAME
 from ..treatment import Treatment
-from .find_glass import space_of
 from .measure_tracks import Progress, check_range, silent
 from .solve_clip import Solution
 
@@ -77,7 +77,7 @@ class _Job:
 
     @cached_property
     def painter(self) -> Painter:
-        return Painter(space_of(self.scan), self.drawing.pixels, self.first)
+        return Painter(space_of(self.scan.probe), self.drawing.pixels, self.first)
 
     def draw(self, picture: Picture, lend: Iterator[Lender], planes: tuple[Plane, ...]) -> None:
         """Fill the planes of one output frame."""

@@ -14,7 +14,6 @@ from ..motion.camera_motion import AngleOfView, CameraMotion
 from ..motion.readout import Readout
 from ..quality.scores import in_pixels
 from ..stations.glass.brightness import FallOffFit
-from ..stations.glass.fall_off import settings_of
 from ..stations.station import Figure, Report
 from ..treatment import Treatment
 from .measure_again import MeasuredAgain
@@ -115,20 +114,22 @@ def glass_report(fit: FallOffFit, canvas: Canvas) -> dict[str, Any]:
     """What was found of a clip's fall-off: ``gain`` by ``columns`` and ``rows`` of a lattice from
     edge to edge of the picture, row by row."""
     columns, rows = GLASS_LATTICE
-    told: dict[str, Any] = {
+    gain = None
+    if fit.fall_off is not None:
+        lost = fit.fall_off.lost(lattice_points(canvas, columns, rows))
+        gain = np.exp2(lost).round(4).tolist()
+    return {
         "width": canvas.width,
         "height": canvas.height,
         "columns": columns,
         "rows": rows,
+        "marks": fit.marks,
+        "words": fit.words,
+        "doubt": fit.doubt if np.isfinite(fit.doubt) else None,
+        "residual": fit.residual if np.isfinite(fit.residual) else None,
+        "gain": gain,
+        "settings": fit.settings,
     }
-    told |= {"marks": fit.marks, "words": fit.words}
-    sure = {name: value if np.isfinite(value) else None for name, value in
-            (("doubt", fit.doubt), ("residual", fit.residual))}  # fmt: skip
-    if fit.fall_off is None:
-        return told | sure | {"gain": None, "settings": None}
-    gain = np.exp2(fit.fall_off.lost(lattice_points(canvas, columns, rows)))
-    settings = settings_of(fit.fall_off, "clip", fit.doubt)
-    return told | sure | {"gain": gain.round(4).tolist(), "settings": settings}
 
 
 def correction_report(

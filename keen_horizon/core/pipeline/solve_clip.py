@@ -50,8 +50,7 @@ class Solution:
 
     def scene(self, treatment: Treatment) -> Scene:
         """What stations are asked about, once the chain is settled."""
-        frames = self.motion.timeline.frames
-        return Scene(self.chain.source, self.motion, lambda name: treatment.values(name, frames))
+        return _scene(self.motion, self.chain.source, treatment)
 
     def told(self, treatment: Treatment) -> dict[str, Any]:
         """The report with what is done to pixels, on which a solution does not depend; and with its
@@ -107,6 +106,10 @@ def scene_of(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Scen
     """What the stations are asked about: a clip of pictures of size ``canvas``."""
     for station, own in treatment.each():
         canvas = station.recorded_canvas(own, canvas)
+    return _scene(motion, canvas, treatment)
+
+
+def _scene(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Scene:
     frames = motion.timeline.frames
     return Scene(canvas, motion, lambda name: treatment.values(name, frames))
 

@@ -20,11 +20,12 @@ from scipy.optimize import LinearConstraint, minimize
 from scipy.sparse import csr_array, hstack
 
 from ...geometry.canvas import Canvas
+from ...geometry.lattice import lattice_points
 from ...media.decode import Plane
 from ...picture.radial import RadialField, even_powers
 from ...picture.working_space import WorkingSpace
 from ...types import Indices, Points, Real
-from .fall_off import TERMS, FallOff
+from .fall_off import TERMS, FallOff, settings_of
 
 BESIDE, SPOTS = 0.042, 4  # of the picture's height, and how many: where beside a mark is looked
 PATCH = 0.012  # of the picture's height: side of what is averaged about a mark
@@ -41,9 +42,7 @@ FARTHEST = 0.2  # shares of the picture that the middle may be off at all
 # Stops that spots lead astray without disagreeing: over the picture, and in its corners; found on
 # recordings through known glass.
 ASTRAY, ASTRAY_FAR = 0.02, 0.05
-# Stops that spots lead astray without disagreeing: over the picture, and in its corners; found on
-# recordings through known glass.
-ASTRAY, ASTRAY_FAR = 0.02, 0.05
+LATTICE = (33, 19)  # places over which the doubt is told
 TELLS = 0.2  # stops of doubt over the picture, beyond which nothing is told
 
 
@@ -72,6 +71,11 @@ class FallOffFit:
     residual: float
     marks: int
     words: str
+
+    @property
+    def settings(self) -> dict[str, Any] | None:
+        """Those of the station, if anything was found."""
+        return None if self.fall_off is None else settings_of(self.fall_off, "clip", self.doubt)
 
 
 def beside(ids: NDArray[Any], places: Points, turned: complex, height: int) -> Look:
@@ -151,17 +155,16 @@ class _Solved:
         stops = self.stops.tolist()
         field = _field(self.canvas, self.middle)
         found = FallOff(field, (stops[0], stops[1], stops[2]))
-        x, y = (np.linspace(0, side - 1, count) for side, count in zip(
-            (self.canvas.width, self.canvas.height), (33, 19), strict=True))  # fmt: skip
-        doubt = float(np.sqrt((self._sure(np.stack(np.meshgrid(x, y), axis=-1)) ** 2).mean()))
-        doubt = float(np.hypot(doubt, ASTRAY))
-        lost = found.corners()
-        corner, unsure = float(lost.max()), float(self._sure(_corners(self.canvas))[lost.argmax()])
-        unsure = float(np.hypot(unsure, ASTRAY_FAR))
+        over = self._sure(lattice_points(self.canvas, *LATTICE))
+        doubt = float(np.hypot(np.sqrt((over**2).mean()), ASTRAY))
+        corners = self.canvas.to_pixels(self.canvas.corners)
+        lost = found.lost(corners)
+        corner = float(lost.max())
+        unsure = float(np.hypot(self._sure(corners)[lost.argmax()], ASTRAY_FAR))
         if doubt > TELLS:
             words = (
                 f"The marks cannot tell: what they say of the corners is unsure by {2 * unsure:.1f}"
-                " stops. A camera that turns more tells more; an even surface tells all."
+                " stops. A camera that turns more tells more."
             )
             return FallOffFit(None, doubt, self.residual, marks, words)
         if corner < 2 * unsure:
@@ -196,10 +199,6 @@ class _Solved:
         best = minimize(unlikely, np.zeros(len(start)), method="SLSQP", constraints=[bound])
         middle = np.clip(best.x[TERMS:], -FARTHEST, FARTHEST)
         return replace(self, stops=np.asarray(best.x[:TERMS]), middle=middle)
-
-
-def _corners(canvas: Canvas) -> Points:
-    return canvas.to_pixels(canvas.corners)
 
 
 def _field(canvas: Canvas, middle: Real) -> RadialField:

@@ -27,6 +27,9 @@ class Shape:
     softness: float
 
 
+EVEN = Shape(0.0, 100 * 0.5**0.25, 50.0)  # of a glass that loses nothing
+
+
 def coefficients(shape: Shape) -> tuple[float, float, float]:
     """The stops by r², r⁴ and r⁶. Raises BadSetting for what they cannot do.
 
@@ -52,7 +55,7 @@ def shape_of(stops: tuple[float, float, float]) -> Shape:
     """
     total = float(sum(stops))
     if total <= 1e-6:
-        return Shape(0.0, 100 * 0.5**0.25, 50.0)
+        return EVEN
     share = np.clip(np.array(stops) / total, 0, None)
     share /= share.sum()
     squares = np.linspace(SMALLEST, LARGEST, 2001) ** 2

@@ -41,15 +41,6 @@ class FallOff:
         told = even_powers(self.field.squared(points), TERMS) @ np.array(self.stops)
         return np.asarray(np.maximum(told, 0.0))
 
-    @property
-    def works(self) -> bool:
-        """Whether any light is lost at all."""
-        return any(self.stops)
-
-    def corners(self) -> Real:
-        """``(4,)`` stops lost in the corners, clockwise from top left."""
-        return self.lost(self.field.canvas.to_pixels(self.field.canvas.corners))
-
 
 def fall_off_of(settings: GlassSettings, canvas: Canvas) -> FallOff:
     """The fall-off that settings tell of, all of it."""
@@ -123,15 +114,16 @@ vec3 fall_off(vec3 light, vec2 at) {
         stops = self.stops(places.source, frame).astype(np.float32)
         space.raise_light(planes, stops, places, self.limit)
 
-    def uniforms(self, frame: int) -> dict[str, Any]:
+    def uniforms(self) -> dict[str, Real]:
         field = self.fall_off.field
         canvas = field.canvas
         width, height = canvas.width * canvas.pixel_aspect, float(canvas.height)
         root = np.sqrt(field.roundness)
         middle = [0.5 + field.centre[0], 0.5 + field.centre[1]]
         radii = [canvas.radius * root / width, canvas.radius / root / height]
-        stops = [float(s * self.amount[frame]) for s in self.fall_off.stops]
+        n = len(self.amount)
+        stops = self.amount[:, None] * np.array(self.fall_off.stops)
         return {
-            "fall_off_field": [*middle, *radii],
-            "fall_off_stops": [*stops, self.limit],
+            "fall_off_field": np.tile([*middle, *radii], (n, 1)),
+            "fall_off_stops": np.column_stack([stops, np.full(n, self.limit)]),
         }

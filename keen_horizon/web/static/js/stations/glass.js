@@ -1,18 +1,18 @@
 // Tools of the Glass station: fall-off found in the clip, or told by hand.
 import { post } from "../lib/api.js";
 import { component } from "../lib/component.js";
-import { drawn } from "../lib/svg.js";
+import { drawRadialCurve } from "../lib/radial-curve.js";
 import { jobWords, settled } from "../lib/wait.js";
 import { settings } from "../clip/settings.js";
 import { defaultsOf } from "../clip/treatment.js";
 
-const [LEFT, RIGHT, TOP, FLOOR] = [34, 234, 12, 78];
 const LEAST = 1; // stops that the scale reaches at least
+const FLAT = [
+  [0, 0],
+  [100, 0],
+];
 
 /** @typedef {{ stops: number, size: number, softness: number }} Shape */
-
-/** @type {Shape} */
-const EVEN = { stops: 0, size: 84, softness: 50 };
 
 /** @param {Record<string, any>} glass */
 const lossesOf = (glass) => [glass.loss_r2, glass.loss_r4, glass.loss_r6];
@@ -27,9 +27,11 @@ component("glassTools", () => ({
   asking: false,
   keep: false, // what is dragged to was let go
 
+  /** @type {Shape} of a glass that loses nothing */
+  even: { stops: 0, size: 0, softness: 0 },
+
   init() {
-    const { clip } = this.$store;
-    window.Alpine.effect(() => this.draw(clip.answer?.report.glass?.curve ?? []));
+    this.even = JSON.parse(this.$root.dataset.even ?? "{}");
   },
 
   get told() {
@@ -47,7 +49,7 @@ component("glassTools", () => ({
     const { made } = this;
     const losses = lossesOf(this.$store.clip.treatment?.glass ?? {});
     if (made && made.losses.every((loss, i) => loss === losses[i])) return made.shape;
-    return this.told?.hand ?? EVEN;
+    return this.told?.hand ?? this.even;
   },
 
   get shown() {
@@ -123,33 +125,17 @@ component("glassTools", () => ({
     const even = defaultsOf(settings, "glass", settings["glass.loss_r2"].group);
     this.adopt({ ...even, found_by: "nothing", doubt: null }, true);
   },
+}));
 
-  /** @param {number[][]} points */
-  draw(points) {
-    const { curve } = this.$refs;
-    if (!curve) return;
-    curve.replaceChildren();
-    const high = Math.max(LEAST, ...points.map(([, stops]) => stops));
-    /** @param {number[]} point */
-    const at = ([away, stops]) => [
-      LEFT + (away / 100) * (RIGHT - LEFT),
-      FLOOR - (stops / high) * (FLOOR - TOP),
-    ];
-    const path = points
-      .map((point) =>
-        at(point)
-          .map((n) => n.toFixed(1))
-          .join(" "),
-      )
-      .join("L");
-    const scale = { x: LEFT - 4, "text-anchor": "end" };
-    curve.append(
-      drawn("line", { class: "curve-zero", x1: LEFT, x2: RIGHT, y1: FLOOR, y2: FLOOR }),
-      drawn("path", { class: "curve-line", d: path ? `M${path}` : `M${LEFT} ${FLOOR}H${RIGHT}` }),
-      drawn("text", { ...scale, y: TOP + 4 }, `+${high.toFixed(1)}`),
-      drawn("text", { ...scale, y: FLOOR + 4 }, "0"),
-      drawn("text", { x: RIGHT, y: FLOOR + 11, "text-anchor": "end" }, "corner"),
-      drawn("text", { x: LEFT, y: FLOOR + 11 }, "middle"),
-    );
+component("glassCurve", () => ({
+  init() {
+    const { clip } = this.$store;
+    window.Alpine.effect(() => {
+      drawRadialCurve(this.$root, clip.answer?.report.glass?.curve ?? FLAT, {
+        least: LEAST,
+        named: (high) => `+${high.toFixed(1)}`,
+        middle: "middle",
+      });
+    });
   },
 }));
