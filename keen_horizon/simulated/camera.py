@@ -19,12 +19,39 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Pinhole:
-    """Intrinsics: size in pixels and focal length in pixels; ``glass`` bends what it sees."""
+    """Intrinsics: size in pixels and focal length in pixels; ``glass`` bends what it sees; what is
+    seen at radius r (1 in the corners) then lies further out by ``spread``, shares of half the
+    diagonal, of r and r³."""
 
     width: int
     height: int
     focal: float
     glass: Glass | None = None
+    spread: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def is_straight(self) -> bool:
+        """Whether straight edges stay straight."""
+        return self.glass is None and not any(self.spread)
+
+    @property
+    def middle(self) -> Array:
+        """``(2,)`` the pixel in the middle."""
+        return np.array([(self.width - 1) / 2, (self.height - 1) / 2])
+
+    def spread_out(self, pixels: Array) -> Array:
+        """``(m, 2)`` where pixels come to lie by :attr:`spread`."""
+        radius = float(np.hypot(*self.middle))
+        off = (pixels - self.middle) / radius
+        square = (off**2).sum(axis=-1, keepdims=True)
+        return np.asarray(pixels + radius * off * (self.spread[0] + self.spread[1] * square))
+
+    def drawn_in(self, pixels: Array) -> Array:
+        """The inverse of :meth:`spread_out`."""
+        found = pixels
+        for _ in range(6):
+            found = found + pixels - self.spread_out(found)
+        return found
 
     @property
     def matrix(self) -> Array:
@@ -40,10 +67,11 @@ class Pinhole:
             length = np.linalg.norm(directions, axis=1, keepdims=True)
             front &= directions[:, 2:] > self.sideways * length
             safe = np.where(front, directions, [0.0, 0.0, 1.0])
-            return np.where(front, self.glass.project(safe, self.matrix), np.nan)
+            seen = self.spread_out(self.glass.project(safe, self.matrix))
+            return np.where(front, seen, np.nan)
         turned = directions @ self.matrix.T
         with np.errstate(divide="ignore", invalid="ignore"):
-            pixels = turned[:, :2] / turned[:, 2:]
+            pixels = self.spread_out(turned[:, :2] / turned[:, 2:])
         return np.where(front, pixels, np.nan)
 
     @cached_property
@@ -55,7 +83,7 @@ class Pinhole:
     def rays(self) -> NDArray[np.float32]:
         """``(height, width, 3)`` the direction of each pixel, of unit length."""
         x, y = np.meshgrid(np.arange(self.width, dtype=float), np.arange(self.height, dtype=float))
-        pixels = np.stack([x.ravel(), y.ravel()], axis=-1)
+        pixels = self.drawn_in(np.stack([x.ravel(), y.ravel()], axis=-1))
         if self.glass is not None:
             rays = self.glass.directions(pixels, self.matrix)
         else:

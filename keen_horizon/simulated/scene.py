@@ -78,7 +78,7 @@ class Scene:
         """``(height, width, 3)`` BGR picture of one frame."""
         camera = truth.camera
         picture = np.zeros((camera.height, camera.width, 3), np.uint8)
-        straight = camera.glass is None and truth.row_rotation is None
+        straight = camera.is_straight and truth.row_rotation is None
         rays = None if straight else truth.world_rays(frame)
         for part in self.parts:
             panel = part if isinstance(part, Panel) else part(float(truth.times[frame]))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 
 import cv2
@@ -20,6 +20,14 @@ SIZE = (1280, 720)
 
 
 @dataclass(frozen=True)
+class Fringes:
+    """By how much red and blue lie further out than green: see :attr:`.Pinhole.spread`."""
+
+    red: tuple[float, float]
+    blue: tuple[float, float]
+
+
+@dataclass(frozen=True)
 class Take:
     """A recorded clip: its scene and what the camera really did."""
 
@@ -30,6 +38,7 @@ class Take:
     points: Array | None = None  # (m, 3) for checking against
     camera: str = ""  # as it is written into the file
     shade: Shade | None = None  # what its glass does to light
+    fringes: Fringes | None = None  # where its glass puts colours
 
     def frames(self) -> Iterator[NDArray[np.uint8]]:
         """BGR frames, with sensor noise; the same every time."""
@@ -38,7 +47,7 @@ class Take:
 
     def frame(self, frame: int) -> NDArray[np.uint8]:
         """One frame; any, in any order."""
-        picture = self.scene.draw(self.truth, frame)
+        picture = self._seen(frame)
         if self.shade is not None:
             picture = self.shade.darken(picture)
         grain = _grain()
@@ -51,6 +60,16 @@ class Take:
             cv2.addWeighted(picture, 1.0, piece, strength, -128 * strength, dtype=cv2.CV_8U),
             np.uint8,
         )
+
+    def _seen(self, frame: int) -> NDArray[np.uint8]:
+        """What is before the camera, each colour where the glass puts it, ray by ray."""
+        picture = self.scene.draw(self.truth, frame)
+        if self.fringes is not None:
+            for channel, spread in ((2, self.fringes.red), (0, self.fringes.blue)):
+                moved = replace(self.truth.camera, spread=spread)
+                other = self.scene.draw(replace(self.truth, camera=moved), frame)
+                picture[..., channel] = other[..., channel]
+        return picture
 
     def background(self) -> Array:
         """``(m, 3)`` world points for checking against: on the far façades, if not otherwise."""

@@ -134,6 +134,28 @@ def frames(
             expected += 1
 
 
+def key_frames(path: Path, scan: Scan, first: int, last: int) -> list[int]:
+    """Those of frames ``first`` to ``last`` that are coded whole, without others: in them the codec
+    has kept most of what there is. None at all where the file does not say."""
+    found = set()
+    with open_input(path) as container:
+        stream = picture_stream(container, path)
+        if first:
+            container.seek(int(scan.pts[first]), stream=stream, backward=True)
+        try:
+            for packet in container.demux(stream):
+                if packet.pts is None or not packet.is_keyframe:
+                    continue
+                index = int(np.searchsorted(scan.pts, packet.pts))
+                if index > last:
+                    break
+                if index >= first and scan.pts[index] == packet.pts:
+                    found.add(index)
+        except (av.error.FFmpegError, ValueError):
+            pass  # what is damaged is said when it is decoded
+    return sorted(found)
+
+
 def _picture(
     frame: av.VideoFrame, index: int, stamp: int, rotation: int, luma_only: bool
 ) -> Picture:

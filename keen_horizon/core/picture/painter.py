@@ -9,7 +9,8 @@ import cv2
 import numpy as np
 
 from ..media.decode import Picture, Plane
-from .pixel_stage import CodedStage, PixelStage
+from .colours import parted_samplers, warp_colours
+from .pixel_stage import AnyStage, CodedStage, ColourStage
 from .warp import Sampler, warp_planes
 from .working_space import WorkingSpace
 
@@ -20,14 +21,23 @@ class Painter:
     recording that its range begins with."""
 
     space: WorkingSpace
-    stages: tuple[PixelStage, ...] = ()
+    stages: tuple[AnyStage, ...] = ()
     first: int = 0
 
     def paint(
         self, picture: Picture, sampler: Sampler, out: tuple[Plane, ...], *, bare: bool
     ) -> None:
         """Fill ``out`` as :func:`.warp_planes` does, with what is done at the source's end."""
-        warp_planes(picture, sampler, out, bare=bare, full_range=self.space.full_range)
+        colours = [stage for stage in self.stages if isinstance(stage, ColourStage)]
+        if colours:
+            height, width = out[0].shape
+            source = sampler.places(width, height).source
+            frame = picture.index - self.first
+            parted = sum(stage.parted(source, frame) for stage in colours)
+            samplers = parted_samplers(sampler, source, np.asarray(parted))
+            warp_colours(picture, samplers, out, self.space, bare=bare)
+        else:
+            warp_planes(picture, sampler, out, bare=bare, full_range=self.space.full_range)
         self._apply("source", picture, sampler, out)
 
     def finish(self, picture: Picture, sampler: Sampler, out: tuple[Plane, ...]) -> None:
@@ -38,7 +48,10 @@ class Painter:
         self, end: Literal["source", "output"], picture: Picture, sampler: Sampler,
         out: tuple[Plane, ...],
     ) -> None:  # fmt: skip
-        stages = [stage for stage in self.stages if stage.end == end]
+        stages = [
+            stage for stage in self.stages
+            if not isinstance(stage, ColourStage) and stage.end == end
+        ]  # fmt: skip
         if not stages:
             return
         height, width = out[0].shape

@@ -4,6 +4,7 @@ Pixel stages run where the light did. Those at the *source* end belong to the re
 go by the place in it that a pixel is looked up at. Those at the *output* end go by the place in
 what is delivered. They speak of linear light. One that can say the same in code values, which is
 many times faster, is a :class:`CodedStage`; where there are no others, pictures never leave YUV.
+A :class:`ColourStage` comes before them all: it says where red and blue are looked up.
 """
 
 from __future__ import annotations
@@ -11,7 +12,7 @@ from __future__ import annotations
 from typing import ClassVar, Literal, Protocol, runtime_checkable
 
 from ..media.decode import Plane
-from ..types import Real
+from ..types import AnyArray, Real
 from .warp import Places
 from .working_space import LinearPicture, WorkingSpace
 
@@ -46,3 +47,27 @@ class CodedStage(Protocol):
     ) -> None:
         """As :meth:`PixelStage.apply`, on the planes of the output picture, in place."""
         ...
+
+
+@runtime_checkable
+class ColourStage(Protocol):
+    """Where red and blue lie off green in the recorded picture. Each colour is then sampled once,
+    at its own place."""
+
+    end: ClassVar[Literal["colours"]]
+    name: ClassVar[str]
+    shader: ClassVar[str]
+    """GLSL: ``vec2 name(vec2 at, float colour)``, the share of the picture's size at which red
+    (``colour`` 0) or blue (1) is looked up where green is at ``at``."""
+
+    def parted(self, points: AnyArray, frame: int) -> Real:
+        """``(..., 2, 2)`` by how many pixels, x and y, red and blue lie off green at pixels
+        ``(..., 2)`` of one ``frame`` of the range."""
+        ...
+
+    def uniforms(self) -> dict[str, Real]:
+        """As :meth:`PixelStage.uniforms`."""
+        ...
+
+
+AnyStage = PixelStage | ColourStage

@@ -41,6 +41,16 @@ class RadialField:
         root = np.sqrt(self.roundness)
         return np.stack([across / root, down * root], axis=-1)
 
+    @property
+    def shares(self) -> Real:
+        """``(4,)`` the middle, x and y, and the radii across and down, in shares of the picture:
+        what a graphics card goes by."""
+        canvas = self.canvas
+        width, height = canvas.width * canvas.pixel_aspect, float(canvas.height)
+        root = np.sqrt(self.roundness)
+        middle = 0.5 + self.centre[0], 0.5 + self.centre[1]
+        return np.array([*middle, canvas.radius * root / width, canvas.radius / root / height])
+
     def squared(self, points: Points) -> Real:
         """``(...)`` the radius squared at pixels ``(..., 2)``."""
         return np.asarray((self.offsets(points) ** 2).sum(axis=-1))

@@ -21,6 +21,7 @@ Matrix = NDArray[np.float64]
 
 SAME: Matrix = np.eye(3)
 GRID = 8  # output pixels between places at which a chain that bends is worked out
+START = -GRID / 2 - 0.5  # the first of them: in the middle of a block of pixels before the picture
 
 # Below this many output pixels a source pixel, bicubic would skip source pixels and shimmer.
 SHRINK_LIMIT = 0.75
@@ -36,31 +37,49 @@ def chroma_matrix(chroma: tuple[int, int], site: tuple[float, float]) -> Matrix:
     return np.array([[across, 0.0, site[0]], [0.0, down, site[1]], [0.0, 0.0, 1.0]])
 
 
+def spread(
+    values: AnyArray, width: int, height: int, to_output: Matrix = SAME
+) -> NDArray[np.float32]:
+    """``(height, width, …)`` what is known at nodes, ``(rows, columns, …)``, at each pixel of a
+    plane: linear between. ``to_output`` takes the plane's pixels to output pixels; it scales and
+    shifts only."""
+    known = np.asarray(values, np.float32)
+    crop, factors = [], []
+    for axis, size in ((0, height), (1, width)):
+        k = 1 - axis  # x comes first in the matrix
+        scale, shift = float(to_output[k, k]), float(to_output[k, 2])
+        # Enlarged so far, nodes lie in the middle of blocks; so many pixels are before the first.
+        before = (shift - START + GRID / 2) / scale - 0.5
+        whole = int(np.floor(before))
+        ahead = (before - whole) * scale / GRID  # nodes by which that is not whole
+        if ahead > 1e-6:
+            known = (1 - ahead) * known + ahead * np.concatenate(
+                [np.delete(known, 0, axis), np.take(known, [-1], axis)], axis
+            )
+        factors.append(GRID / scale)
+        crop.append(slice(whole, whole + size))
+    down, across = factors
+    large = cv2.resize(known, None, fx=across, fy=down, interpolation=cv2.INTER_LINEAR)
+    return np.asarray(large[crop[0], crop[1]], np.float32)
+
+
 @dataclass(frozen=True)
 class Places:
     """``source`` ``(rows, columns, 2)``: the source pixel of every :data:`GRID`-th output pixel,
-    from ``(-GRID, -GRID)`` on."""
+    from :data:`START` on."""
 
     source: NDArray[np.float32]
 
-    def spread(
-        self, values: AnyArray, width: int, height: int, to_output: Matrix = SAME
-    ) -> NDArray[np.float32]:
+    def spread(self, values: AnyArray, width: int, height: int) -> NDArray[np.float32]:
         """``(height, width, …)`` what is known at the places, ``(rows, columns, …)``, at each pixel
-        of a plane; ``to_output`` takes the plane's pixels to output pixels. Linear between."""
-        to_grid = np.diag([1 / GRID, 1 / GRID, 1.0]) @ to_output
-        to_grid[:2, 2] += 1.0
-        spread = cv2.warpAffine(
-            np.asarray(values, np.float32), to_grid[:2], (width, height),
-            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
-        )  # fmt: skip
-        return np.asarray(spread, np.float32)
+        of the output picture."""
+        return spread(values, width, height)
 
 
 def _nodes(width: int, height: int) -> Real:
     """``(rows, columns, 2)`` the output pixels at which a bending chain is worked out."""
     columns, rows = (int(np.ceil(n / GRID)) + 2 for n in (width, height))
-    x, y = np.meshgrid(GRID * (np.arange(columns) - 1.0), GRID * (np.arange(rows) - 1.0))
+    x, y = np.meshgrid(GRID * np.arange(columns) + START, GRID * np.arange(rows) + START)
     return np.stack([x, y], axis=-1)
 
 
@@ -70,7 +89,7 @@ class Sampler:
 
     ``matrix`` ``(3, 3)``, output luma pixel to source luma pixel: all there is, unless ``grid``
     ``(rows, columns, 2)`` gives the source pixel of every :data:`GRID`-th output pixel, from
-    ``(-GRID, -GRID)`` on; the matrix is then its likeness.
+    :data:`START` on; the matrix is then its likeness.
     """
 
     matrix: Matrix
@@ -94,7 +113,7 @@ class Sampler:
         if self.grid is None:
             return Sampler(self.matrix @ by)
         to_grid = np.diag([1 / GRID, 1 / GRID, 1.0])
-        to_grid[:2, 2] = 1.0
+        to_grid[:2, 2] = -START / GRID
         m = to_grid @ by @ np.linalg.inv(to_grid)
         rows, columns = self.grid.shape[:2]
         grid = cv2.warpAffine(
@@ -103,17 +122,17 @@ class Sampler:
         )  # fmt: skip
         return Sampler(self.matrix @ by, np.asarray(grid, np.float32))
 
-    def positions(self, to_output: Matrix, to_source: Matrix, width: int, height: int):  # type: ignore[no-untyped-def]
-        """Source positions ``(x, y)`` of a plane's pixels, each ``(height, width)`` float32.
+    def positions(
+        self, to_output: Matrix, to_source: Matrix, width: int, height: int
+    ) -> NDArray[np.float32]:
+        """``(height, width, 2)`` source positions, x and y, of a plane's pixels.
 
         ``to_output`` takes the plane's pixels to output luma pixels, ``to_source`` source luma
         pixels to the source plane's; both scale and shift only.
         """
         assert self.grid is not None
-        both = Places(self.grid).spread(self.grid, width, height, to_output)
-        x = both[..., 0] * np.float32(to_source[0, 0]) + np.float32(to_source[0, 2])
-        y = both[..., 1] * np.float32(to_source[1, 1]) + np.float32(to_source[1, 2])
-        return x, y
+        scaled = self.grid * np.diag(to_source)[:2].astype(np.float32)
+        return spread(scaled + to_source[:2, 2].astype(np.float32), width, height, to_output)
 
 
 def sampler_of(chain: WarpChain) -> Sampler:
@@ -203,9 +222,9 @@ def warp_plane(
         m, to_source = to_small @ m, to_small @ to_source
     border = cv2.BORDER_CONSTANT if bare else cv2.BORDER_REPLICATE
     if sampler.grid is not None:
-        x, y = sampler.positions(to_output, to_source, width, height)
+        at = sampler.positions(to_output, to_source, width, height)
         cv2.remap(
-            source, x, y, cv2.INTER_CUBIC, dst=target, borderMode=border, borderValue=(empty,)
+            source, at, None, cv2.INTER_CUBIC, dst=target, borderMode=border, borderValue=(empty,)
         )
         return
     warp = cv2.warpAffine if sampler.is_affine else cv2.warpPerspective

@@ -48,7 +48,7 @@ class WorkingSpace:
         """The whole picture, chroma interpolated at its true ``site``."""
         luma = planes[0]
         height, width = luma.shape
-        large = [_at_full_size(plane, chroma, site, width, height) for plane in planes[1:]]
+        large = [at_full_size(plane, chroma, site, width, height) for plane in planes[1:]]
         y, u, v = (self._scaled(p, k > 0) for k, p in enumerate([luma, *large]))
         kr, kb = self.shares
         red, blue = y + 2 * (1 - kr) * v, y + 2 * (1 - kb) * u
@@ -66,7 +66,7 @@ class WorkingSpace:
         u, v = (coded[..., 2] - y) / (2 * (1 - kb)), (coded[..., 0] - y) / (2 * (1 - kr))
         for k, (values, plane) in enumerate(zip((y, u, v), out, strict=True)):
             if k:
-                values = _at_chroma_size(values, chroma, site, plane.shape)
+                values = at_chroma_size(values, chroma, site, plane.shape)
             np.copyto(plane, self._quantised(values, k > 0), casting="unsafe")
 
     def grey_value(self, codes: Real) -> Real:
@@ -115,6 +115,16 @@ class WorkingSpace:
     def _quantised(self, values: np.ndarray, is_chroma: bool) -> np.ndarray:
         whole, low, span, grey = self._levels(is_chroma)
         return np.clip(np.rint(values * span + (grey if is_chroma else low)), 0, whole)
+
+    @property
+    def luma_span(self) -> float:
+        """Codes from black to white."""
+        return self._levels(False)[2]
+
+    @property
+    def chroma_span(self) -> float:
+        """Codes from end to end of chroma."""
+        return self._levels(True)[2]
 
     def _levels(self, is_chroma: bool) -> tuple[float, float, float, float]:
         """Largest code, black, from black to white (of chroma, from end to end), and grey."""
@@ -177,9 +187,10 @@ def space_of(probe: Probe) -> WorkingSpace:
     return working_space(probe.colour, depth, probe.height)
 
 
-def _at_full_size(
+def at_full_size(
     plane: Plane, chroma: tuple[int, int], site: tuple[float, float], width: int, height: int
 ) -> np.ndarray:
+    """What is known at chroma samples, interpolated at each pixel ``(height, width)``."""
     if chroma == (1, 1):
         return plane
     m = np.linalg.inv(chroma_matrix(chroma, site))
@@ -191,23 +202,24 @@ def _at_full_size(
     )  # fmt: skip
 
 
-def _at_chroma_size(
+def at_chroma_size(
     values: np.ndarray, chroma: tuple[int, int], site: tuple[float, float], shape: tuple[int, ...]
 ) -> np.ndarray:
+    """What is known at each pixel, averaged about chroma samples, of which there are ``shape``."""
     if chroma == (1, 1):
         return values
     # A tent of the subsampling's width about each chroma sample.
-    for axis, factor in enumerate(reversed(chroma)):
-        if factor == 2:
-            centred = (site[1 - axis] % 1) == 0.5
-            kernel = np.array([1, 3, 3, 1]) / 8 if centred else np.array([1, 2, 1]) / 4
-            kernel = kernel.astype(np.float32)
-            anchor = 1
-            size = kernel[:, None] if axis == 0 else kernel[None, :]
-            at = (0, anchor) if axis == 0 else (anchor, 0)
-            values = cv2.filter2D(values, -1, size, anchor=at, borderType=cv2.BORDER_REPLICATE)
-            values = values[::2] if axis == 0 else values[:, ::2]
-    return values[: shape[0], : shape[1]]
+    kernels = []
+    for factor, at in zip(chroma, site, strict=True):
+        tent = [1, 3, 3, 1] if (at % 1) == 0.5 else [1, 2, 1]
+        kernel = np.array(tent if factor == 2 else [1], np.float32)
+        kernels.append(kernel / kernel.sum())
+    across, down = kernels
+    anchor = (len(across) - 1) // 2, (len(down) - 1) // 2
+    mean = cv2.sepFilter2D(
+        values, cv2.CV_32F, across, down, anchor=anchor, borderType=cv2.BORDER_REPLICATE
+    )
+    return np.ascontiguousarray(mean[:: chroma[1], :: chroma[0]][: shape[0], : shape[1]])
 
 
 def _bt709_to_linear(v: np.ndarray) -> np.ndarray:

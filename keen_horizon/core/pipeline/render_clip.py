@@ -16,7 +16,7 @@ from ..media.segments import join, plan
 from ..path.edge_fill_plan import Lenders
 from ..picture.edge_fill import Lender, warp_with_lenders
 from ..picture.painter import Painter
-from ..picture.pixel_stage import PixelStage
+from ..picture.pixel_stage import AnyStage
 from ..picture.warp import sampler_of
 from ..picture.working_space import space_of
 from ..stations.frame import FRAME
@@ -34,7 +34,7 @@ class Drawing:
     chain: WarpChain
     bare: bool = False
     lenders: Lenders | None = None
-    pixels: tuple[PixelStage, ...] = ()
+    pixels: tuple[AnyStage, ...] = ()
 
 
 def drawing_of(solution: Solution, treatment: Treatment) -> Drawing:

@@ -18,7 +18,7 @@ from ..geometry.canvas import Canvas
 from ..geometry.chain import WarpChain
 from ..geometry.stage import WarpStage
 from ..motion.camera_motion import CameraMotion
-from ..picture.pixel_stage import PixelStage
+from ..picture.pixel_stage import AnyStage
 from ..types import Real
 from .setting import SettingFacts, facts_of, has_effect, setting
 
@@ -128,7 +128,7 @@ class Station(Generic[S]):
         """What it adds to the warp chain, the output's side first."""
         return ()
 
-    def pixels(self, settings: S, scene: Scene) -> Sequence[PixelStage]:
+    def pixels(self, settings: S, scene: Scene) -> Sequence[AnyStage]:
         """What it does to pixels."""
         return ()
 

@@ -1,7 +1,8 @@
-"""Glass: light that the lens lost towards the edge, brought back.
+"""Glass: light that the lens lost towards the edge, and colours that it put apart, brought back.
 
-``settings`` say how much; ``fall_off`` is the rule and its pixel stage; ``brightness`` finds
-it from a clip's marks, ``by_hand`` tells it by three numbers; ``station`` says what it does.
+``settings`` say how much. ``fall_off`` is the rule for light and its pixel stage; ``brightness``
+finds it from a clip's marks, ``by_hand`` tells it by three numbers. ``lateral`` is the rule for
+colours and its stage; ``colour_edges`` finds it from edges. ``station`` says what it does.
 """
 
 from .settings import GlassSettings

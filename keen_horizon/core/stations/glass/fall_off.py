@@ -115,15 +115,9 @@ vec3 fall_off(vec3 light, vec2 at) {
         space.raise_light(planes, stops, places, self.limit)
 
     def uniforms(self) -> dict[str, Real]:
-        field = self.fall_off.field
-        canvas = field.canvas
-        width, height = canvas.width * canvas.pixel_aspect, float(canvas.height)
-        root = np.sqrt(field.roundness)
-        middle = [0.5 + field.centre[0], 0.5 + field.centre[1]]
-        radii = [canvas.radius * root / width, canvas.radius / root / height]
         n = len(self.amount)
         stops = self.amount[:, None] * np.array(self.fall_off.stops)
         return {
-            "fall_off_field": np.tile([*middle, *radii], (n, 1)),
+            "fall_off_field": np.tile(self.fall_off.field.shares, (n, 1)),
             "fall_off_stops": np.column_stack([stops, np.full(n, self.limit)]),
         }

@@ -8,6 +8,7 @@ from ..setting import setting
 from ..station import StationSettings
 
 FALL_OFF = "fall_off"  # the group of settings that describe what light the glass loses
+COLOURS = "colours"  # and those that describe where it puts red and blue
 
 
 def _loss(power: str) -> Any:
@@ -15,6 +16,15 @@ def _loss(power: str) -> Any:
         0.0, -8, 8, label=f"Stops by {power}", unit="stops", step=0.01, reach=(-1, 3),
         affects="pixels", group=FALL_OFF,
         hint=f"Light lost in stops, where half the diagonal counts as 1: its part by {power}.",
+    )  # fmt: skip
+
+
+def _apart(colour: str, power: str) -> Any:
+    return setting(
+        0.0, -20, 20, label=f"{colour} by {power}", unit="‰", step=0.01, reach=(-3, 3),
+        affects="pixels", group=COLOURS,
+        hint=f"How much further out than green {colour.lower()} lies, in thousandths of half the "
+        f"diagonal, where that counts as 1: its part by {power}.",
     )  # fmt: skip
 
 
@@ -54,4 +64,30 @@ class GlassSettings(StationSettings):
     doubt: float | None = setting(
         None, 0, 8, label="Doubt", unit="stops", affects="report",
         hint="How far the fall-off that was found may be off over the picture, rms.",
+    )  # fmt: skip
+    red_r: float = _apart("Red", "r")
+    red_r3: float = _apart("Red", "r³")
+    blue_r: float = _apart("Blue", "r")
+    blue_r3: float = _apart("Blue", "r³")
+    colour_x: float = setting(
+        0.0, -25, 25, label="Middle across, colours", unit="%", step=0.1, affects="pixels",
+        group=COLOURS,
+        hint="Where colours agree, right of the picture's middle, in percent of its width.",
+    )  # fmt: skip
+    colour_y: float = setting(
+        0.0, -25, 25, label="Middle down, colours", unit="%", step=0.1, affects="pixels",
+        group=COLOURS,
+        hint="Where colours agree, below the picture's middle, in percent of its height.",
+    )  # fmt: skip
+    colour_amount: float = setting(
+        100.0, 0, 150, label="Amount, colours", unit="%", keyed=True, affects="pixels",
+        hint="Percent of the way that red and blue are brought back.",
+    )  # fmt: skip
+    colour_found_by: Literal["nothing", "clip", "hand", "copy"] = setting(
+        "nothing", label="Colours found by", affects="report",
+        hint="Where the numbers of red and blue come from: this clip, by hand, or another clip.",
+    )  # fmt: skip
+    colour_doubt: float | None = setting(
+        None, 0, 20, label="Doubt, colours", unit="px", affects="report",
+        hint="How far red or blue may be off where they were found, rms over the picture.",
     )  # fmt: skip

@@ -7,11 +7,12 @@ from dataclasses import asdict
 
 import numpy as np
 
-from ...picture.pixel_stage import PixelStage
+from ...picture.pixel_stage import AnyStage
 from ...picture.radial import even_powers
 from ..station import Figure, Report, Scene, Station
 from .by_hand import shape_of
 from .fall_off import TERMS, FallOffGain, fall_off_of
+from .lateral import COLOURS, LateralColour, is_parted, lateral_of
 from .settings import GlassSettings
 
 CORNERS = ("top left", "top right", "bottom right", "bottom left")
@@ -31,38 +32,37 @@ class GlassStation(Station[GlassSettings]):
     shrinks = True
 
     def in_force(self, settings: GlassSettings) -> GlassSettings:
-        return settings if settings.on and _loses(settings) else GlassSettings()
+        return settings if _works(settings) else GlassSettings()
 
     def heeds_keys(self, settings: GlassSettings) -> bool:
-        return settings.on and _loses(settings)
+        return _works(settings)
 
     def copied(self, settings: GlassSettings) -> GlassSettings:
-        if settings.found_by == "nothing":
-            return settings
-        return settings.model_copy(update={"found_by": "copy"})
+        told = ("found_by", "colour_found_by")
+        from_here = {name for name in told if getattr(settings, name) != "nothing"}
+        return settings.model_copy(update=dict.fromkeys(from_here, "copy"))
 
-    def pixels(self, settings: GlassSettings, scene: Scene) -> Sequence[PixelStage]:
+    def pixels(self, settings: GlassSettings, scene: Scene) -> Sequence[AnyStage]:
+        parts = (self._colours(settings, scene), self._light(settings, scene))
+        return tuple(stage for stage in parts if stage is not None)
+
+    def _colours(self, settings: GlassSettings, scene: Scene) -> LateralColour | None:
+        if not settings.on or not is_parted(settings):
+            return None
+        amount = scene.values("glass.colour_amount") / 100
+        return LateralColour(lateral_of(settings, scene.canvas), np.asarray(amount))
+
+    def _light(self, settings: GlassSettings, scene: Scene) -> FallOffGain | None:
         if not settings.on or not _loses(settings):
-            return ()
+            return None
         amount = scene.values("glass.amount") / 100
-        fall_off = fall_off_of(settings, scene.canvas)
-        return (FallOffGain(fall_off, np.asarray(amount), settings.limit),)
+        return FallOffGain(fall_off_of(settings, scene.canvas), np.asarray(amount), settings.limit)
 
     def pixel_report(self, settings: GlassSettings, scene: Scene) -> Report:
-        stages = self.pixels(settings, scene)
-        if not stages:
-            return {"glass": None}
-        (stage,) = stages
-        assert isinstance(stage, FallOffGain)
-        canvas = scene.canvas
-        corners = stage.stops(canvas.to_pixels(canvas.corners), int(stage.amount.argmax()))
+        light, colours = self._light(settings, scene), self._colours(settings, scene)
         return {
-            "glass": {
-                "hand": asdict(shape_of(stage.fall_off.stops)),
-                "curve": _curve(stage),
-                "corner_stops": dict(zip(CORNERS, corners.round(3).tolist(), strict=True)),
-                "limited": stage.limited_share(),
-            }
+            "glass": None if light is None else _light_report(light, scene),
+            "colours": None if colours is None else _colour_report(colours),
         }
 
     def warnings(self, settings: GlassSettings, report: Report) -> list[str]:
@@ -82,17 +82,72 @@ class GlassStation(Station[GlassSettings]):
         """``+ 1.3 stops``."""
         if not settings.on:
             return "off"
-        told = (report or {}).get("glass")
-        if told is None:
-            return "even"
-        return f"+ {max(told['corner_stops'].values()):.1f} stops"
+        light, colours = ((report or {}).get(name) for name in ("glass", "colours"))
+        said = []
+        if light is not None:
+            said.append(f"+ {max(light['corner_stops'].values()):.1f} stops")
+        if colours is not None:
+            said.append(f"colours {_most_px(colours):.1f} px")
+        return " · ".join(said) or "even"
 
     def figures(self, settings: GlassSettings, report: Report) -> list[Figure]:
-        told = report.get("glass")
-        if told is None:
-            return []
-        most = max(told["corner_stops"].values())
-        return [Figure("Corners raised", f"{most:.2f} stops", most > WINCE)]
+        light, colours = report.get("glass"), report.get("colours")
+        said = []
+        if light is not None:
+            most = max(light["corner_stops"].values())
+            said.append(Figure("Corners raised", f"{most:.2f} stops", most > WINCE))
+        if colours is not None:
+            for colour in COLOURS:
+                px = colours["corner_px"][colour]
+                said.append(Figure(f"{colour.capitalize()} brought back", f"{abs(px):.2f} px"))
+        return said
+
+    def details(self, settings: GlassSettings, report: Report) -> dict[str, str]:
+        """Where red and blue are brought from, in the corners."""
+        colours = report.get("colours")
+        if colours is None:
+            return {"colours": ""}
+        said = [
+            f"{colour} from {abs(px):.2f} px {'outside' if px > 0 else 'inside'}"
+            for colour, px in colours["corner_px"].items()
+        ]
+        return {"colours": f"In the corners, {said[0]}, {said[1]}."}
+
+
+def _light_report(stage: FallOffGain, scene: Scene) -> Report:
+    canvas = scene.canvas
+    corners = stage.stops(canvas.to_pixels(canvas.corners), int(stage.amount.argmax()))
+    return {
+        "hand": asdict(shape_of(stage.fall_off.stops)),
+        "curve": _curve(stage),
+        "corner_stops": dict(zip(CORNERS, corners.round(3).tolist(), strict=True)),
+        "limited": stage.limited_share(),
+    }
+
+
+def _colour_report(stage: LateralColour) -> Report:
+    """How far outside of green red and blue are looked up in the corners, and how they get there:
+    points of their curves against the radius, in percent of half the diagonal."""
+    lateral, most = stage.lateral, float(stage.amount.max())
+    radius = np.linspace(0, 1, CURVE)
+    canvas = lateral.field.canvas
+    px = canvas.radius * most
+    curves = {
+        colour: np.stack([100 * radius, px * (told[0] * radius + told[1] * radius**3)], -1)
+        .round(3)
+        .tolist()
+        for colour, told in zip(COLOURS, (lateral.red, lateral.blue), strict=True)
+    }
+    corners = dict(zip(COLOURS, (round(most * far, 3) for far in lateral.corners()), strict=True))
+    return {"corner_px": corners, "curves": curves}
+
+
+def _most_px(colours: Report) -> float:
+    return max(abs(px) for px in colours["corner_px"].values())
+
+
+def _works(settings: GlassSettings) -> bool:
+    return settings.on and (_loses(settings) or is_parted(settings))
 
 
 def _curve(stage: FallOffGain) -> list[list[float]]:

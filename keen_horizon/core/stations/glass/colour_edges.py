@@ -1,0 +1,362 @@
+"""Lateral colour from the edges of a few frames: where red and blue are the same edge, moved.
+
+Small patches about edges are compared: in each, red (or blue) is green made stronger or weaker, and
+lighter or darker, and moved by a little. By how much is told by the profile of the edge across
+itself, and not along it; so a patch speaks with the weight that its edges have in each direction,
+and a smooth field over the radius is fitted to them all. After Rudakova, Monasse, *Precise
+correction of lateral chromatic aberration in images*, PSIVT 2013, with edges in place of discs.
+
+Compared are pictures of chroma's own size: only there do all three colours tell as much.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...geometry.canvas import Canvas
+from ...geometry.lattice import lattice_points
+from ...media.decode import Picture
+from ...picture.radial import RadialField
+from ...picture.warp import chroma_matrix
+from ...picture.working_space import WorkingSpace, at_chroma_size
+from ...types import Flags, Points, Real
+from .lateral import MAP, Lateral, lateral_settings
+
+PATCH = 12  # px of chroma that a patch is wide and high
+BEST = 3600  # patches of a frame that are looked at
+SECTORS = 6  # by which the picture is divided each way, that all parts of it are heard
+STRONG = 0.06  # of code values from black to white a px: the steepest slope of an edge worth a look
+DARKEST, BRIGHTEST = 0.02, 0.97  # code values of a patch, beyond which a colour may be cut off
+ROUNDS = 3  # of moving red and blue by what was found, and looking again
+FEW = 60  # patches, fewer of which tell nothing
+BLUNT = 0.06  # px of chroma that a patch may mislead by, however sharp its edge
+FLAT = 0.015  # of code values: what a colour differs from green by in a patch, about its mean,
+COLOURFUL = 0.06  # less of which a codec may have left out; and more of which is no fringe
+NOISE = 0.03  # of code values, at least: what a codec may have changed
+OFF = 0.015  # shares of the picture's size that the middle may well be off
+SHIFTED = 0.15  # px of chroma by which all of a colour may well be shifted: misplaced chroma
+PARTED = 0.003  # shares of half the diagonal that a term may well have
+FARTHEST = 0.2  # shares of the picture that the middle may be off at all
+TUKEY = 4.0
+ASTRAY = 0.06  # px of the picture, by which a codec leads all patches astray; found on recordings
+SURE = 2.0  # standard deviations by which something must differ from nothing
+
+Plane32 = NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Partings:
+    """What patches tell: ``place`` ``(m, 2)`` px of the picture; ``moved`` ``(m, 2)`` px by which a
+    colour lies off green; ``weight`` ``(m, 2, 2)``, the inverse of its covariance; ``cell``
+    ``(m,)`` numbers of the parts of the picture that they are in."""
+
+    place: Points
+    moved: Points
+    weight: Real
+    cell: NDArray[np.intp]
+
+
+@dataclass(frozen=True)
+class LateralFit:
+    """What was found. ``doubt`` is the standard deviation of red's and blue's places, rms px over
+    the picture; ``residual`` what patches still differ by, px, robust; ``patches`` how many told;
+    ``words`` say it."""
+
+    lateral: Lateral | None
+    doubt: tuple[float, float]
+    residual: float
+    patches: int
+    words: str
+
+    @property
+    def settings(self) -> dict[str, Any] | None:
+        """Those of the station, if anything was found."""
+        if self.lateral is None:
+            return None
+        return lateral_settings(self.lateral, "clip", max(self.doubt))
+
+
+@dataclass(frozen=True)
+class Colours:
+    """One frame's red, green and blue at chroma's size, black 0 and white 1; ``to_luma`` ``(3,
+    3)`` takes its pixels to the picture's."""
+
+    red: Plane32
+    green: Plane32
+    blue: Plane32
+    to_luma: Real
+
+
+def colours_of(picture: Picture, space: WorkingSpace) -> Colours:
+    """A frame's colours, luma averaged about chroma's samples."""
+    luma, u, v = picture.planes
+    y = space.grey_value(luma.astype(np.float32))
+    y = at_chroma_size(np.asarray(y, np.float32), picture.chroma, picture.site, u.shape)
+    grey, span = np.float32(1 << (space.depth - 1)), np.float32(space.chroma_span)
+    kr, kb = space.shares
+    red = y + np.float32(2 * (1 - kr)) * ((v.astype(np.float32) - grey) / span)
+    blue = y + np.float32(2 * (1 - kb)) * ((u.astype(np.float32) - grey) / span)
+    green = (y - kr * red - kb * blue) / (1 - kr - kb)
+    return Colours(
+        *(np.ascontiguousarray(c, np.float32) for c in (red, green, blue)),
+        chroma_matrix(picture.chroma, picture.site),
+    )
+
+
+def fit_lateral(frames: list[Colours], canvas: Canvas) -> LateralFit:
+    """The lateral colour that the edges of some frames speak for."""
+    chosen = [_edges(colours) for colours in frames]
+    count = sum(len(patches) for patches in chosen)
+    field = RadialField(canvas)
+    lateral = Lateral(field, (0.0, 0.0), (0.0, 0.0))
+    if count < FEW:
+        return LateralFit(
+            None, (np.inf, np.inf), np.inf, count,
+            f"Only {count} places have edges sharp enough to compare colours at; at least {FEW} "
+            "are needed.",
+        )  # fmt: skip
+    for _ in range(ROUNDS):
+        told = [
+            _joined([
+                _partings(colours, patches, lateral, k)
+                for colours, patches in zip(frames, chosen, strict=True)
+            ])
+            for k in (0, 1)
+        ]  # fmt: skip
+        solved = _Solved.of(told, canvas, lateral)
+        lateral = solved.lateral
+    return solved.told(count)
+
+
+# --- patches ----------------------------------------------------------------------------------------
+
+
+def _edges(colours: Colours) -> NDArray[np.intp]:
+    """``(m, 2)`` rows and columns of patches, counted in patches, with the strongest edges of each
+    part of the picture; none that is cut off."""
+    green = colours.green
+    rows, columns = (n // PATCH for n in green.shape)
+    part = np.s_[: rows * PATCH, : columns * PATCH]
+
+    def by_patch(plane: Plane32, how: Any) -> Real:
+        return np.asarray(how(plane[part].reshape(rows, PATCH, columns, PATCH), axis=(1, 3)))
+
+    gx, gy = _slopes(green)
+    strength = by_patch(np.sqrt(gx * gx + gy * gy), np.max)
+    whole = np.ones((rows, columns), bool)
+    for plane in (colours.red, green, colours.blue):
+        whole &= (by_patch(plane, np.min) > DARKEST) & (by_patch(plane, np.max) < BRIGHTEST)
+    whole[[0, -1]] = whole[:, [0, -1]] = False  # pictures are made up beyond their rim
+    strength = np.where(whole & (strength > STRONG), strength, 0.0)
+    chosen = []
+    each = BEST // SECTORS**2
+    for row in np.array_split(np.arange(rows), SECTORS):
+        for column in np.array_split(np.arange(columns), SECTORS):
+            cell = strength[np.ix_(row, column)].ravel()
+            best = np.argsort(-cell)[:each]
+            best = best[cell[best] > 0]
+            chosen.append(np.stack([row[best // len(column)], column[best % len(column)]], -1))
+    return np.concatenate(chosen)
+
+
+def _slopes(plane: Plane32) -> tuple[Plane32, Plane32]:
+    """By how much it changes a px across and down (Scharr's masks)."""
+    return (
+        np.asarray(cv2.Scharr(plane, cv2.CV_32F, 1, 0, scale=1 / 32)),
+        np.asarray(cv2.Scharr(plane, cv2.CV_32F, 0, 1, scale=1 / 32)),
+    )
+
+
+def _partings(
+    colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int
+) -> Partings:
+    """What a frame's patches tell of red (``colour`` 0) or blue (1), about what is ``known``."""
+    plane = (colours.red, colours.blue)[colour]
+    height, width = plane.shape
+    corner = patches * PATCH
+    middle = (corner + (PATCH - 1) / 2)[:, ::-1]
+    to_luma = colours.to_luma
+    place = middle @ to_luma[:2, :2].T + to_luma[:2, 2]
+    scale = np.diag(to_luma)[:2]
+    # Red is brought to where green is, as far as is known.
+    x, y = np.meshgrid(np.arange(width, dtype=np.float32), np.arange(height, dtype=np.float32))
+    if any(known.red + known.blue):
+        coarse = np.stack([x[::8, ::8], y[::8, ::8]], -1) * scale + to_luma[:2, 2]
+        moved = known.parted(coarse)[..., colour, :] / scale
+        to_coarse = np.array([[1 / 8, 0, 0], [0, 1 / 8, 0.0]])
+        moved = cv2.warpAffine(
+            moved.astype(np.float32), to_coarse, (width, height),
+            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
+        )  # fmt: skip
+        plane = np.asarray(
+            cv2.remap(plane, x + moved[..., 0], y + moved[..., 1], cv2.INTER_CUBIC), np.float32
+        )
+    own = _slopes(colours.green)
+    theirs = _slopes(plane)
+    inside = np.arange(PATCH)
+    at = (
+        (corner[:, 0, None] + inside)[:, :, None],
+        (corner[:, 1, None] + inside)[:, None, :],
+    )
+
+    def cut(image: Plane32) -> Real:
+        pieces = image[at].reshape(len(corner), -1).astype(float)
+        return np.asarray(pieces - pieces.mean(axis=1, keepdims=True))
+
+    green, other = cut(colours.green), cut(plane)
+    alpha = (green * other).sum(1) / np.maximum((green**2).sum(1), 1e-9)
+    # The slope of what lies halfway between the two (as in Benhimane, Malis, IROS 2004).
+    slopes = np.stack(
+        [(alpha[:, None] * cut(o) + cut(t)) / 2 for o, t in zip(own, theirs, strict=True)], -1
+    )
+    # Red is alpha green, moved: red = alpha green - slope . moved. Alpha is fitted along.
+    basis = green / np.maximum(np.linalg.norm(green, axis=1, keepdims=True), 1e-9)
+    clear = slopes - basis[..., None] * np.einsum("mp,mpk->mk", basis, slopes)[:, None]
+    rest = other - basis * (basis * other).sum(1, keepdims=True)
+    normal = np.einsum("mpk,mpl->mkl", clear, clear)
+    pull = -np.einsum("mpk,mp->mk", clear, rest)
+    # Where a codec has left colour out, red is where green is, and that tells nothing.
+    parted_by = (other - green).std(axis=1)
+    told = (parted_by > FLAT) & (parted_by < COLOURFUL)
+    # What no edge tells is held at nothing, so that it can be solved; its weight is as small.
+    held = normal + np.eye(2) * 1e-6
+    moved_by = np.linalg.solve(held, pull[..., None])[..., 0]
+    left = rest + np.einsum("mpk,mk->mp", clear, moved_by)
+    variance = (left**2).mean(axis=1) + NOISE**2
+    # Pixels of one patch err together: about as many tell as it is wide.
+    covariance = np.linalg.inv(held) * (variance * PATCH)[:, None, None]
+    covariance += np.eye(2) * BLUNT**2
+    to_px = np.diag(scale)
+    weight = np.linalg.inv(to_px @ covariance @ to_px)
+    moved_by = moved_by * scale + known.parted(place)[:, colour]
+    far = np.array([width, height]) * scale
+    cells = np.clip((place / far * SECTORS).astype(np.intp), 0, SECTORS - 1)
+    cell = cells[:, 1] * SECTORS + cells[:, 0]
+    return Partings(place[told], moved_by[told], weight[told], cell[told])
+
+
+def _joined(told: list[Partings]) -> Partings:
+    return Partings(*(np.concatenate([getattr(t, k) for t in told]) for k in vars(told[0])))
+
+
+# --- the field over them ------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class _Solved:
+    """A fit, and ``covariance`` ``(10, 10)`` of its unknowns: red by r and r³, blue by r and r³,
+    the middle, shifts of red and of blue."""
+
+    lateral: Lateral
+    covariance: Real
+    residual: float
+
+    @classmethod
+    def of(cls, told: list[Partings], canvas: Canvas, start: Lateral) -> _Solved:
+        across = np.array([canvas.width, canvas.height], float)
+        unit = np.array([canvas.radius / canvas.pixel_aspect, canvas.radius])
+        state = np.array([*start.red, *start.blue, *start.field.centre, 0, 0, 0, 0])
+        prior = np.array([PARTED] * 4 + [OFF] * 2 + [2 * SHIFTED] * 4) ** -2.0
+        keep = [np.ones(len(t.place)) for t in told]
+        for _ in range(12):
+            lateral = _lateral(canvas, state)
+            normal, pull = np.diag(prior), -prior * state
+            meat = np.zeros((SECTORS**2, len(state)))
+            distances = []
+            for k, partings in enumerate(told):
+                slopes = _jacobian(lateral, partings.place, k, unit, across)
+                off = partings.moved - lateral.parted(partings.place)[:, k] - state[6 + 2 * k :][:2]
+                weighed = partings.weight * keep[k][:, None, None]
+                normal = normal + np.einsum("mki,mkl,mlj->ij", slopes, weighed, slopes)
+                pulls = np.einsum("mki,mkl,ml->mi", slopes, weighed, off)
+                pull = pull + pulls.sum(axis=0)
+                np.add.at(meat, partings.cell, pulls)
+                distance = np.sqrt(np.einsum("mk,mkl,ml->m", off, partings.weight, off))
+                distances.append(distance)
+            spread = max(1.4826 * float(np.median(np.concatenate(distances))) / 1.18, 1e-3)
+            keep = [
+                (1 - np.clip(d / (TUKEY * spread), 0, 1) ** 2) ** 2 + 1e-6 for d in distances
+            ]
+            state = state + np.linalg.solve(normal, pull)
+            state[4:6] = np.clip(state[4:6], -FARTHEST, FARTHEST)
+        inverse = np.linalg.inv(normal)
+        # Patches near each other err together, frame after frame: parts of the picture count.
+        covariance = inverse @ (meat.T @ meat + np.diag(prior)) @ inverse
+        left = [np.linalg.norm(t.moved - lateral.parted(t.place)[:, k], axis=1)
+                for k, t in enumerate(told)]  # fmt: skip
+        return cls(_lateral(canvas, state), covariance, float(np.median(np.concatenate(left))))
+
+    def told(self, patches: int) -> LateralFit:
+        lateral = self.lateral
+        doubt = (self._sure(0), self._sure(1))
+        far = lateral.rms()
+        seen: list[Flags | bool] = [
+            value > SURE * sure for value, sure in zip(far, doubt, strict=True)
+        ]
+        corners = lateral.corners()
+        if not any(seen):
+            words = (
+                "The edges tell of no lateral colour: red is off by "
+                f"{far[0]:.2f} ± {SURE * doubt[0]:.2f} px, blue by "
+                f"{far[1]:.2f} ± {SURE * doubt[1]:.2f} px over the picture."
+            )
+            return LateralFit(None, doubt, self.residual, patches, words)
+        said = [
+            f"{colour} lies {abs(px):.2f} ± {SURE * sure:.2f} px "
+            f"{'outside' if px > 0 else 'inside'} green"
+            for colour, px, sure in zip(("Red", "blue"), corners, self._corner(), strict=True)
+        ]
+        words = f"{said[0]} in the corners, {said[1]}, as edges at {patches} places tell."
+        return LateralFit(lateral, doubt, self.residual, patches, words)
+
+    def _slopes(self, places: Points, colour: int) -> Real:
+        canvas = self.lateral.field.canvas
+        unit = np.array([canvas.radius / canvas.pixel_aspect, canvas.radius])
+        across = np.array([canvas.width, canvas.height], float)
+        slopes = _jacobian(self.lateral, places, colour, unit, across)
+        slopes[..., 6:] = 0  # a shift of all of a colour is not corrected
+        return slopes
+
+    def _sure(self, colour: int) -> float:
+        places = lattice_points(self.lateral.field.canvas, *MAP).reshape(-1, 2)
+        slopes = self._slopes(places, colour)
+        variance = np.einsum("mki,ij,mkj->m", slopes, self.covariance, slopes)
+        return float(np.hypot(np.sqrt(variance.mean()), ASTRAY))
+
+    def _corner(self) -> tuple[float, float]:
+        radius = self.lateral.field.canvas.radius
+        red = self.covariance[:2, :2].sum()
+        blue = self.covariance[2:4, 2:4].sum()
+        return (
+            float(np.hypot(radius * np.sqrt(red), 2 * ASTRAY)),
+            float(np.hypot(radius * np.sqrt(blue), 2 * ASTRAY)),
+        )
+
+
+def _lateral(canvas: Canvas, state: Real) -> Lateral:
+    red, blue, centre = ((float(a), float(b)) for a, b in (state[:2], state[2:4], state[4:6]))
+    return Lateral(RadialField(canvas, centre), red, blue)
+
+
+def _jacobian(lateral: Lateral, places: Points, colour: int, unit: Real, across: Real) -> Real:
+    """``(m, 2, 10)`` by how much a colour's place changes with each unknown, px."""
+    off = lateral.field.offsets(places)
+    square = (off**2).sum(axis=-1)
+    own = (lateral.red, lateral.blue)[colour]
+    slopes = np.zeros((len(places), 2, 10))
+    slopes[:, :, 2 * colour] = off * unit
+    slopes[:, :, 2 * colour + 1] = off * square[:, None] * unit
+    # The middle's share of the picture, in radii.
+    sides = across * np.array([lateral.field.canvas.pixel_aspect, 1]) / lateral.field.canvas.radius
+    grows = own[0] + own[1] * square
+    for axis in (0, 1):
+        along = 2 * own[1] * off * off[:, [axis]]
+        along[:, axis] += grows
+        slopes[:, :, 4 + axis] = -along * sides[axis] * unit
+        slopes[:, axis, 6 + 2 * colour + axis] = 1.0
+    return slopes
