@@ -83,7 +83,7 @@ def _parser() -> argparse.ArgumentParser:
     with_treatment(verb)
     verb.set_defaults(run=_cost)
 
-    verb = verbs.add_parser("glass", help="find the light that the lens loses")
+    verb = verbs.add_parser("glass", help="find light that the lens loses, and colours it parts")
     verb.add_argument("input", type=Path)
     with_range(verb)
     verb.add_argument("--json", type=Path, required=True, metavar="OUT.json")
@@ -192,7 +192,7 @@ def _glass(options: argparse.Namespace) -> None:
     found = scan(options.input)
     with measured(options, found) as tracks:
         estimates = pipeline.Estimates(tracks, found.probe.canvas)
-        fit = pipeline.find_fall_off(options.input, found, estimates, Meter("looking at light"))
+        fit = pipeline.find_glass(options.input, found, estimates, Meter("looking at light"))
     print(fit.words, file=sys.stderr)
     write_json(options.json, pipeline.glass_report(fit, found.probe.canvas))
 

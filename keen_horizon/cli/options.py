@@ -19,6 +19,7 @@ from ..core.geometry.canvas import Canvas
 from ..core.media.probe import Scan
 from ..core.motion.camera_motion import CameraMotion, PointTrack
 from ..core.motion.held_point import HeldPoint
+from ..core.stations.glass import GLASS
 from ..core.stations.lens import LENS
 from ..core.stations.lens.profile import LensProfile, read_profile, refusal, settings_from
 from ..core.tracking.tracks import Tracks
@@ -131,6 +132,10 @@ def treated(
     """The treatment of a measured input, and the motion that it stands on."""
     estimates = _FileEstimates(tracks, options.input, found)
     treatment = treatment_of(options, found, estimates)
+    if treatment.of(GLASS).on and treatment.of(GLASS).find:
+        fit = pipeline.find_glass(options.input, found, estimates, Meter("looking at light"))
+        print(fit.words, file=sys.stderr)
+        treatment = treatment.changed(GLASS, find=False, **(fit.settings or {}))
     return treatment, pipeline.motion_for(estimates, treatment)
 
 

@@ -1,4 +1,5 @@
-"""What a clip's glass does to light, found out by a worker: another look at some frames."""
+"""What a clip's glass does to light and colours, found out by a worker: another look at some
+frames."""
 
 from __future__ import annotations
 
@@ -11,10 +12,12 @@ from .kind import QUICK, JobKind, Task
 from .results import keep_result, result_of
 from .solving import measure_of
 
+EDITION = 2  # of what is found out: what an earlier one kept is found again
+
 
 def glass_details(measure: Measure) -> dict[str, object]:
-    """What a worker needs to know to find a measured clip's fall-off."""
-    return {"measure": measure.id, "folder": measure.folder_key}
+    """What a worker needs to know to find out about a measured clip's glass."""
+    return {"measure": measure.id, "folder": measure.folder_key, "edition": EDITION}
 
 
 def found_glass(store: MediaStore, details: dict[str, Any]) -> dict[str, Any] | None:
@@ -24,9 +27,11 @@ def found_glass(store: MediaStore, details: dict[str, Any]) -> dict[str, Any] | 
 
 def find(task: Task) -> None:
     estimates = task.solver.estimates(task.recording, measure_of(task))
-    fit = pipeline.find_fall_off(task.source, task.scan, estimates, task.progress)
+    fit = pipeline.find_glass(task.source, task.scan, estimates, task.progress)
     told = {"settings": fit.settings, "words": fit.words}
     keep_result(task.store, "glass", task.details, told)
 
 
-GLASS = JobKind("glass", QUICK, "Finding fall-off,", find, replaceable=True, passing=True)
+GLASS = JobKind(
+    "glass", QUICK, "Looking at light and colours,", find, replaceable=True, passing=True
+)

@@ -13,7 +13,8 @@ from .figures import carried, gull, walker
 from .harbour import FAR_QUAY, WATER, backdrop, basin, far_side, mirrored, near_side, surround
 from .lens import Glass
 from .scene import Actor, Panel, Scene, level, upright
-from .take import RATE, SIZE, Take
+from .shade import Shade
+from .take import RATE, SIZE, Fringes, Take
 from .textures import (
     bricks,
     finished,
@@ -28,6 +29,9 @@ VIEW = 62.0  # degrees across
 FISHEYE = Glass("fisheye", (-0.012, 0.004, 0.0, 0.0))  # of the camera on the tender
 DECK_VIEW = 150.0  # its degrees from corner to corner
 MOUSTACHE = Glass("brown", (-0.30, 0.22, 0.0, 0.0, 0.0))  # of the camera before the shed
+# It loses light, on one side more, and puts red outside of green and blue inside.
+SHED_SHADE = Shade(*SIZE, 0.62, (-0.11, 0.03))
+SHED_FRINGES = Fringes(red=(0.0012, 0.0009), blue=(-0.0008, -0.0012))
 DRONE = Glass("brown", (-0.27, 0.075, 0.0, 0.0, -0.008))
 READOUT = 0.022  # seconds from the first row to the last, of the camera on the tender
 
@@ -222,7 +226,7 @@ def _slip() -> tuple[Panel, ...]:
 
 def engine_shed(seconds: float = 5.0) -> Take:
     """Before the brick engine shed, hand-held, through a wide lens that bends the mullions one way
-    in the middle and the other at the edge."""
+    in the middle and the other at the edge, loses light and parts colours."""
     times = np.arange(round(seconds * RATE)) / RATE
     rng = np.random.default_rng(61)
     camera = replace(Pinhole.from_view(*SIZE, 78.0), glass=MOUSTACHE)
@@ -237,7 +241,10 @@ def engine_shed(seconds: float = 5.0) -> Take:
     truth = Truth(camera, times, rows, position, rotation)
     scene = Scene((*backdrop(), *_shed_front()))
     points = shed_edges().reshape(-1, 3)
-    return Take("engine shed", scene, truth, points=points, camera="Cockle pocket camera")
+    return Take(
+        "engine shed", scene, truth, points=points, camera="Cockle pocket camera",
+        shade=SHED_SHADE, fringes=SHED_FRINGES,
+    )  # fmt: skip
 
 
 SHED_LEFT, SHED_HIGH = -8.4, 6.4  # metres: its left side, and its height above the quay

@@ -1,4 +1,4 @@
-"""The glass: its fall-off, found in a clip or told by hand."""
+"""The glass: what it does to light and colours, found in a clip or told by hand."""
 
 from __future__ import annotations
 
@@ -9,10 +9,23 @@ from typing import Any
 from flask import Blueprint, Response, jsonify
 
 from ..core.errors import BadSetting
-from ..core.stations.glass.by_hand import EVEN, LARGEST, MOST, SMALLEST, Shape, coefficients
+from ..core.stations.glass.by_hand import (
+    EVEN,
+    FARTHEST,
+    LARGEST,
+    MOST,
+    SMALLEST,
+    TOGETHER,
+    Parting,
+    Shape,
+    coefficients,
+    parted_by_hand,
+)
 from ..core.stations.glass.fall_off import hand_settings
+from ..core.stations.glass.lateral import told_settings
 from ..jobs.glass import GLASS, found_glass, glass_details
 from ..store import library, treatments
+from ..store.scans import stored_scan
 from . import services
 from .jobs import describe
 from .requests import body
@@ -22,14 +35,16 @@ blueprint = Blueprint("glass", __name__, url_prefix="/clips/<int:clip_id>/glass"
 
 @blueprint.app_context_processor
 def by_hand() -> dict[str, Any]:
-    """What the tools have to know of a fall-off told by hand."""
+    """What the tools have to know of what is told by hand."""
     low, high = math.ceil(100 * SMALLEST), math.floor(100 * LARGEST)
-    return {"by_hand": {"most": MOST, "smallest": low, "largest": high, "even": asdict(EVEN)}}
+    light = {"most": MOST, "smallest": low, "largest": high, "even": asdict(EVEN)}
+    colours = {"most": FARTHEST, "together": asdict(TOGETHER)}
+    return {"by_hand": {"light": light, "colours": colours}}
 
 
 @blueprint.post("/find")
 def find(clip_id: int) -> Response:
-    """The fall-off that the clip's marks speak for; a worker looks at some frames."""
+    """What the clip tells of its glass; a worker looks at some frames."""
     kit = services()
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
@@ -44,12 +59,30 @@ def find(clip_id: int) -> Response:
         return jsonify(work=describe(job), settings=None, words="")
 
 
-@blueprint.post("/shape")
-def shape(clip_id: int) -> Response:
+@blueprint.post("/light")
+def light(clip_id: int) -> Response:
     """The settings of a fall-off told by its loss in the corners, size and softness."""
-    data = body()
-    numbers = [data.get(name) for name in ("stops", "size", "softness")]
-    if not all(isinstance(n, int | float) and not isinstance(n, bool) for n in numbers):
-        raise BadSetting("a fall-off is told by its stops, its size and its softness.")
-    stops, size, softness = (float(n) for n in numbers if n is not None)
+    stops, size, softness = _numbers("a fall-off", "stops", "size", "softness")
     return jsonify(settings=hand_settings(coefficients(Shape(stops, size, softness))))
+
+
+@blueprint.post("/colours")
+def colours(clip_id: int) -> Response:
+    """The settings of lateral colour told by px in the corners, and how it grows outwards."""
+    red, blue, outwards = _numbers("lateral colour", "red", "blue", "outwards")
+    kit = services()
+    with kit.database.session() as session:
+        recording = library.get_clip(session, clip_id).recording
+        canvas = stored_scan(recording, kit.store).probe.canvas
+    found = parted_by_hand(Parting(red, blue, outwards), canvas.radius)
+    return jsonify(settings=told_settings(found["red"], found["blue"]))
+
+
+def _numbers(what: str, *names: str) -> list[float]:
+    """Numbers of a question. Raises BadSetting where one is missing."""
+    data = body()
+    numbers = [data.get(name) for name in names]
+    told = [float(n) for n in numbers if isinstance(n, int | float) and not isinstance(n, bool)]
+    if len(told) < len(names) or not all(map(math.isfinite, told)):
+        raise BadSetting(f"{what} is told by {', '.join(names[:-1])} and {names[-1]}.")
+    return told

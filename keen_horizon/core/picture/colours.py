@@ -45,8 +45,8 @@ def warp_colours(
 
 
 def parted_samplers(sampler: Sampler, source: NDArray[np.float32], parted: np.ndarray) -> Samplers:
-    """Samplers of red, green and blue: ``sampler``, and the places ``source`` ``(rows, columns, 2)``
-    that it takes pixels from moved by ``parted`` ``(rows, columns, 2, 2)`` px for red and blue."""
+    """Samplers of red, green and blue: ``sampler``, and its places ``source`` ``(rows, columns,
+    2)`` moved by ``parted`` ``(rows, columns, 2, 2)`` px for red and blue."""
     red, blue = (
         Sampler(sampler.matrix, np.asarray(source + parted[..., k, :], np.float32)) for k in (0, 1)
     )
@@ -102,9 +102,7 @@ def _keep(values: np.ndarray, plane: Plane, space: WorkingSpace) -> None:
         np.minimum(plane, 2**space.depth - 1, out=plane)
 
 
-def _empty(
-    picture: Picture, sampler: Sampler, out: tuple[Plane, ...], space: WorkingSpace
-) -> None:
+def _empty(picture: Picture, sampler: Sampler, out: tuple[Plane, ...], space: WorkingSpace) -> None:
     """Black where nothing covers the output."""
     height, width = out[0].shape
     covered = warp_mask(picture, sampler, width, height)

@@ -43,7 +43,7 @@ def spread(
     """``(height, width, …)`` what is known at nodes, ``(rows, columns, …)``, at each pixel of a
     plane: linear between. ``to_output`` takes the plane's pixels to output pixels; it scales and
     shifts only."""
-    known = np.asarray(values, np.float32)
+    known: AnyArray = np.asarray(values, np.float32)
     crop, factors = [], []
     for axis, size in ((0, height), (1, width)):
         k = 1 - axis  # x comes first in the matrix
@@ -53,9 +53,8 @@ def spread(
         whole = int(np.floor(before))
         ahead = (before - whole) * scale / GRID  # nodes by which that is not whole
         if ahead > 1e-6:
-            known = (1 - ahead) * known + ahead * np.concatenate(
-                [np.delete(known, 0, axis), np.take(known, [-1], axis)], axis
-            )
+            rest = np.delete(known, 0, axis), np.take(known, [-1], axis)
+            known = (1 - ahead) * known + ahead * np.concatenate(rest, axis)
         factors.append(GRID / scale)
         crop.append(slice(whole, whole + size))
     down, across = factors

@@ -3,13 +3,14 @@
 Read in the order of the work: ``measure_tracks`` follows features through the pixels,
 ``estimate_motion`` makes the camera's motion out of them, ``decide_model`` chooses by which model,
 ``solve_clip`` steadies its path, ``render_clip`` draws what comes of it, ``measure_again`` looks at
-that; ``reports`` tells of it, ``cost_curve`` of its price, ``first_treatment`` of where to begin.
+that; ``find_glass`` tells what the lens does to light and colours; ``reports`` tells of it all,
+``cost_curve`` of its price, ``first_treatment`` of where to begin.
 """
 
 from .cost_curve import cost_curve
 from .decide_model import motion_for
 from .estimate_motion import Estimates
-from .find_glass import find_fall_off
+from .find_glass import GlassFit, find_fall_off, find_glass, find_lateral
 from .first_treatment import first_treatment
 from .measure_again import MeasuredAgain, measured_again
 from .measure_tracks import Progress, check_range, follow, measure, silent
@@ -19,6 +20,7 @@ from .solve_clip import Solution, solve
 
 __all__ = [
     "Estimates",
+    "GlassFit",
     "MeasuredAgain",
     "Progress",
     "Rendered",
@@ -27,6 +29,8 @@ __all__ = [
     "correction_report",
     "cost_curve",
     "find_fall_off",
+    "find_glass",
+    "find_lateral",
     "first_treatment",
     "follow",
     "glass_report",

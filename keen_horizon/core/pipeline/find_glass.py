@@ -1,23 +1,66 @@
-"""Finding out what a clip's glass does to light: another look at a few of its frames."""
+"""Finding out what a clip's glass does to light and colours: another look at some of its frames."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from ..geometry.similarity import Similarities
-from ..media.decode import frames
+from ..media.decode import frames, key_frames
 from ..media.probe import Scan
 from ..picture.working_space import space_of
 from ..stations.glass.brightness import FallOffFit, Look, beside, fit_fall_off, gather, light_at
+from ..stations.glass.colour_edges import Colours, LateralFit, colours_of, fit_lateral
 from ..tracking.tracks import places_of
 from ..types import Real
 from .estimate_motion import Estimates
 from .measure_tracks import Progress, silent
 
-LOOKS = 64  # frames that are looked at
+LOOKS = 64  # frames that are looked at for light
+COLOUR_LOOKS = 8  # and for colours
 RUNS, RUN = 4, 160  # of a longer clip: stretches, and frames in each
+
+
+@dataclass(frozen=True)
+class GlassFit:
+    """All that was found of a clip's glass."""
+
+    fall_off: FallOffFit
+    lateral: LateralFit
+
+    @property
+    def settings(self) -> dict[str, Any] | None:
+        """Those of the station, if anything was found."""
+        return {**(self.fall_off.settings or {}), **(self.lateral.settings or {})} or None
+
+    @property
+    def words(self) -> str:
+        return f"{self.fall_off.words} {self.lateral.words}"
+
+
+def find_glass(
+    path: Path, scan: Scan, estimates: Estimates, progress: Progress = silent
+) -> GlassFit:
+    """What the glass of a measured range does to light and colours."""
+    first = estimates.tracks.first
+    lateral = find_lateral(path, scan, first, first + len(estimates.tracks) - 1)
+    return GlassFit(find_fall_off(path, scan, estimates, progress), lateral)
+
+
+def find_lateral(path: Path, scan: Scan, first: int, last: int) -> LateralFit:
+    """The lateral colour that the edges of frames ``first`` to ``last`` speak for."""
+    space = space_of(scan.probe)
+    # Of frames that are coded by what changes, codecs leave out the faint colours of fringes first.
+    among = key_frames(path, scan, first, last) or list(range(first, last + 1))
+    spread = np.linspace(0, len(among) - 1, min(COLOUR_LOOKS, len(among))).round().astype(int)
+    seen: list[Colours] = []
+    for index in (among[k] for k in spread.tolist()):
+        picture = next(iter(frames(path, scan, index, index)))
+        seen.append(colours_of(picture, space))
+    return fit_lateral(seen, scan.probe.canvas)
 
 
 def find_fall_off(

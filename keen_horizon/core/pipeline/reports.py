@@ -13,9 +13,9 @@ from ..geometry.ray_motion import RayMotion
 from ..motion.camera_motion import AngleOfView, CameraMotion
 from ..motion.readout import Readout
 from ..quality.scores import in_pixels
-from ..stations.glass.brightness import FallOffFit
 from ..stations.station import Figure, Report
 from ..treatment import Treatment
+from .find_glass import GlassFit
 from .measure_again import MeasuredAgain
 from .render_clip import Rendered
 from .solve_clip import Solution
@@ -110,26 +110,39 @@ def told_figures(treatment: Treatment, report: Report) -> list[Figure]:
     return figures
 
 
-def glass_report(fit: FallOffFit, canvas: Canvas) -> dict[str, Any]:
-    """What was found of a clip's fall-off: ``gain`` by ``columns`` and ``rows`` of a lattice from
-    edge to edge of the picture, row by row."""
+def glass_report(fit: GlassFit, canvas: Canvas) -> dict[str, Any]:
+    """What was found of a clip's glass, by ``columns`` and ``rows`` of a lattice from edge to edge
+    of the picture, row by row: ``gain`` of linear light, and by how many px ``red`` and ``blue``
+    lie off green."""
     columns, rows = GLASS_LATTICE
-    gain = None
-    if fit.fall_off is not None:
-        lost = fit.fall_off.lost(lattice_points(canvas, columns, rows))
-        gain = np.exp2(lost).round(4).tolist()
+    places = lattice_points(canvas, columns, rows)
+    light, colours = fit.fall_off, fit.lateral
+    gain = red = blue = None
+    if light.fall_off is not None:
+        gain = np.exp2(light.fall_off.lost(places)).round(4).tolist()
+    if colours.lateral is not None:
+        red, blue = np.moveaxis(colours.lateral.parted(places), -2, 0).round(4).tolist()
     return {
         "width": canvas.width,
         "height": canvas.height,
         "columns": columns,
         "rows": rows,
-        "marks": fit.marks,
-        "words": fit.words,
-        "doubt": fit.doubt if np.isfinite(fit.doubt) else None,
-        "residual": fit.residual if np.isfinite(fit.residual) else None,
+        "words": [light.words, colours.words],
         "gain": gain,
+        "gain_doubt": _known(light.doubt),
+        "gain_residual": _known(light.residual),
+        "marks": light.marks,
+        "red": red,
+        "blue": blue,
+        "colour_doubt": [_known(doubt) for doubt in colours.doubt],
+        "colour_residual": _known(colours.residual),
+        "edges": colours.patches,
         "settings": fit.settings,
     }
+
+
+def _known(value: float) -> float | None:
+    return value if np.isfinite(value) else None
 
 
 def correction_report(

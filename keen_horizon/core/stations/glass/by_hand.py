@@ -1,7 +1,8 @@
-"""Fall-off by three numbers that an editor sees in the picture, and back.
+"""Fall-off and lateral colour by numbers that an editor sees in the picture, and back.
 
-``stops`` are lost at radius 1; half of them at ``size``; ``softness`` says how gradually, between
-the steepest and the gentlest that r², r⁴ and r⁶ can do for that size without a negative part.
+Of fall-off, ``stops`` are lost at radius 1; half of them at ``size``; ``softness`` says how
+gradually, between the steepest and the gentlest that r², r⁴ and r⁶ can do for that size without a
+negative part.
 """
 
 from __future__ import annotations
@@ -13,6 +14,7 @@ import numpy as np
 from ...errors import BadSetting
 from ...types import Real
 from .fall_off import TERMS
+from .lateral import Lateral
 
 SMALLEST, LARGEST = 0.5**0.5, 0.5 ** (1 / 6)  # radii at which r² and r⁶ have lost half
 MOST = 8.0  # stops
@@ -82,3 +84,53 @@ def _ends(size: float) -> tuple[Real, Real]:
 
     gentle = between(0, 2)
     return (between(0, 1) if powers[1] < 0.5 else between(1, 2)), gentle
+
+
+FARTHEST = 12.0  # px that a colour can be told to be off
+
+
+@dataclass(frozen=True)
+class Parting:
+    """``red`` and ``blue`` px outside of green in the corners; ``outwards``, 0 to 100, how much
+    faster than the distance from the middle both grow: by r, or by r³."""
+
+    red: float
+    blue: float
+    outwards: float
+
+
+TOGETHER = Parting(0.0, 0.0, 0.0)  # of a glass that parts nothing
+
+
+def parted_by_hand(parting: Parting, radius: float) -> dict[str, tuple[float, float]]:
+    """``red`` and ``blue`` of :class:`.Lateral`, half the diagonal being ``radius`` px. Raises
+    BadSetting for what cannot be.
+
+    >>> parted_by_hand(Parting(2.0, 0.0, 25), 1000)["red"]
+    (0.0015, 0.0005)
+    """
+    if max(abs(parting.red), abs(parting.blue)) > FARTHEST:
+        raise BadSetting(f"red and blue are at most {FARTHEST:g} px off.")
+    if not 0 <= parting.outwards <= 100:
+        raise BadSetting("how it grows outwards is from 0 to 100.")
+    share = parting.outwards / 100
+    told = {"red": parting.red / radius, "blue": parting.blue / radius}
+    return {colour: ((1 - share) * far, share * far) for colour, far in told.items()}
+
+
+def parting_of(lateral: Lateral) -> Parting:
+    """The numbers that come nearest to what was found.
+
+    >>> from ...geometry.canvas import Canvas
+    >>> from ...picture.radial import RadialField
+    >>> field = RadialField(Canvas(801, 601))
+    >>> parting_of(Lateral(field, (0.0015, 0.0005), (0.003, 0.001)))
+    Parting(red=1.0, blue=2.0, outwards=25.0)
+    """
+    red, blue = (round(px, 4) for px in lateral.corners())
+    # Each colour's say is as large as how far it is off.
+    both = np.array([lateral.red, lateral.blue])
+    whole = np.abs(both.sum(axis=1))
+    grows = np.clip(both[:, 1] / np.where(whole > 1e-9, both.sum(axis=1), 1.0), 0, 1)
+    outwards = 100 * float((grows * whole).sum() / max(float(whole.sum()), 1e-9))
+    return Parting(red, blue, round(outwards, 3))

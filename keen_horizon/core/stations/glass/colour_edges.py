@@ -78,7 +78,7 @@ class LateralFit:
         """Those of the station, if anything was found."""
         if self.lateral is None:
             return None
-        return lateral_settings(self.lateral, "clip", max(self.doubt))
+        return lateral_settings(self.lateral, max(self.doubt))
 
 
 @dataclass(frozen=True)
@@ -103,8 +103,7 @@ def colours_of(picture: Picture, space: WorkingSpace) -> Colours:
     blue = y + np.float32(2 * (1 - kb)) * ((u.astype(np.float32) - grey) / span)
     green = (y - kr * red - kb * blue) / (1 - kr - kb)
     return Colours(
-        *(np.ascontiguousarray(c, np.float32) for c in (red, green, blue)),
-        chroma_matrix(picture.chroma, picture.site),
+        red, np.asarray(green, np.float32), blue, chroma_matrix(picture.chroma, picture.site)
     )
 
 
@@ -133,7 +132,7 @@ def fit_lateral(frames: list[Colours], canvas: Canvas) -> LateralFit:
     return solved.told(count)
 
 
-# --- patches ----------------------------------------------------------------------------------------
+# --- patches --------------------------------------------------------------------------------------
 
 
 def _edges(colours: Colours) -> NDArray[np.intp]:
@@ -172,9 +171,7 @@ def _slopes(plane: Plane32) -> tuple[Plane32, Plane32]:
     )
 
 
-def _partings(
-    colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int
-) -> Partings:
+def _partings(colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int) -> Partings:
     """What a frame's patches tell of red (``colour`` 0) or blue (1), about what is ``known``."""
     plane = (colours.red, colours.blue)[colour]
     height, width = plane.shape
@@ -244,7 +241,7 @@ def _joined(told: list[Partings]) -> Partings:
     return Partings(*(np.concatenate([getattr(t, k) for t in told]) for k in vars(told[0])))
 
 
-# --- the field over them ------------------------------------------------------------------------------
+# --- the field over them --------------------------------------------------------------------------
 
 
 @dataclass(frozen=True)
@@ -279,9 +276,7 @@ class _Solved:
                 distance = np.sqrt(np.einsum("mk,mkl,ml->m", off, partings.weight, off))
                 distances.append(distance)
             spread = max(1.4826 * float(np.median(np.concatenate(distances))) / 1.18, 1e-3)
-            keep = [
-                (1 - np.clip(d / (TUKEY * spread), 0, 1) ** 2) ** 2 + 1e-6 for d in distances
-            ]
+            keep = [(1 - np.clip(d / (TUKEY * spread), 0, 1) ** 2) ** 2 + 1e-6 for d in distances]
             state = state + np.linalg.solve(normal, pull)
             state[4:6] = np.clip(state[4:6], -FARTHEST, FARTHEST)
         inverse = np.linalg.inv(normal)

@@ -73,19 +73,26 @@ def is_parted(settings: GlassSettings) -> bool:
     return bool(settings.red_r or settings.red_r3 or settings.blue_r or settings.blue_r3)
 
 
-def lateral_settings(lateral: Lateral, found_by: str, doubt: float | None) -> dict[str, Any]:
-    """The settings of lateral colour that was found or told."""
+def lateral_settings(lateral: Lateral, doubt: float) -> dict[str, Any]:
+    """The settings of lateral colour that was found in a clip."""
     across, down = lateral.field.centre
     return {
-        "red_r": round(MILLE * lateral.red[0], 4),
-        "red_r3": round(MILLE * lateral.red[1], 4),
-        "blue_r": round(MILLE * lateral.blue[0], 4),
-        "blue_r3": round(MILLE * lateral.blue[1], 4),
+        **_terms(lateral.red, lateral.blue),
         "colour_x": round(100 * across, 2),
         "colour_y": round(100 * down, 2),
-        "colour_found_by": found_by,
-        "colour_doubt": None if doubt is None else round(doubt, 3),
+        "colour_found_by": "clip",
+        "colour_doubt": round(doubt, 3),
     }
+
+
+def told_settings(red: tuple[float, float], blue: tuple[float, float]) -> dict[str, Any]:
+    """The settings of lateral colour told by hand; its middle stays where it is."""
+    return {**_terms(red, blue), "colour_found_by": "hand", "colour_doubt": None}
+
+
+def _terms(red: tuple[float, float], blue: tuple[float, float]) -> dict[str, float]:
+    told = zip(("red_r", "red_r3", "blue_r", "blue_r3"), (*red, *blue), strict=True)
+    return {name: round(MILLE * value, 4) for name, value in told}
 
 
 @dataclass(frozen=True)

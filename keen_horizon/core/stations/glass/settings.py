@@ -21,7 +21,7 @@ def _loss(power: str) -> Any:
 
 def _apart(colour: str, power: str) -> Any:
     return setting(
-        0.0, -20, 20, label=f"{colour} by {power}", unit="‰", step=0.01, reach=(-3, 3),
+        0.0, -50, 50, label=f"{colour} by {power}", unit="‰", step=0.01, reach=(-3, 3),
         affects="pixels", group=COLOURS,
         hint=f"How much further out than green {colour.lower()} lies, in thousandths of half the "
         f"diagonal, where that counts as 1: its part by {power}.",
@@ -34,6 +34,10 @@ class GlassSettings(StationSettings):
     on: bool = setting(
         True, label="On", affects="pixels", hint="Whether light and colours are evened."
     )
+    find: bool = setting(
+        False, label="Find first", affects="report",
+        hint="On the command line: light and colours are found in the clip before it is corrected.",
+    )  # fmt: skip
     loss_r2: float = _loss("r²")
     loss_r4: float = _loss("r⁴")
     loss_r6: float = _loss("r⁶")

@@ -10,7 +10,7 @@ import numpy as np
 from ...picture.pixel_stage import AnyStage
 from ...picture.radial import even_powers
 from ..station import Figure, Report, Scene, Station
-from .by_hand import shape_of
+from .by_hand import parting_of, shape_of
 from .fall_off import TERMS, FallOffGain, fall_off_of
 from .lateral import COLOURS, LateralColour, is_parted, lateral_of
 from .settings import GlassSettings
@@ -139,7 +139,7 @@ def _colour_report(stage: LateralColour) -> Report:
         for colour, told in zip(COLOURS, (lateral.red, lateral.blue), strict=True)
     }
     corners = dict(zip(COLOURS, (round(most * far, 3) for far in lateral.corners()), strict=True))
-    return {"corner_px": corners, "curves": curves}
+    return {"corner_px": corners, "curves": curves, "hand": asdict(parting_of(lateral))}
 
 
 def _most_px(colours: Report) -> float:

@@ -126,7 +126,7 @@ interface PackedLattice {
 
 interface PixelStage {
   name: string;
-  end: "source" | "output";
+  end: "colours" | "source" | "output";
   shader: string;
   uniforms: Record<string, { size: number; values: string }>;
 }

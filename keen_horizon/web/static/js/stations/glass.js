@@ -1,141 +1,176 @@
-// Tools of the Glass station: fall-off found in the clip, or told by hand.
+// Tools of the Glass station: light and colours, found in the clip, or told by hand.
 import { post } from "../lib/api.js";
 import { component } from "../lib/component.js";
-import { drawRadialCurve } from "../lib/radial-curve.js";
+import { drawRadialCurves } from "../lib/radial-curve.js";
 import { jobWords, settled } from "../lib/wait.js";
 import { settings } from "../clip/settings.js";
 import { defaultsOf } from "../clip/treatment.js";
 
-const LEAST = 1; // stops that the scale reaches at least
+const LEAST = 1; // stops, or px, that a scale reaches at least
 const FLAT = [
   [0, 0],
   [100, 0],
 ];
 
-/** @typedef {{ stops: number, size: number, softness: number }} Shape */
-
-/** @param {Record<string, any>} glass */
-const lossesOf = (glass) => [glass.loss_r2, glass.loss_r4, glass.loss_r6];
-
 component("glassTools", () => ({
   words: "",
   isLooking: false,
-  /** @type {Shape | null} what is being dragged to */
-  wanted: null,
-  /** @type {{ shape: Shape, losses: number[] } | null} the last one, and what it came to */
-  made: null,
-  asking: false,
-  keep: false, // what is dragged to was let go
-
-  /** @type {Shape} of a glass that loses nothing */
-  even: { stops: 0, size: 0, softness: 0 },
-
-  init() {
-    this.even = JSON.parse(this.$root.dataset.even ?? "{}");
-  },
-
-  get told() {
-    return this.$store.clip.answer?.report.glass ?? null;
-  },
-
-  get isEven() {
-    return !this.told;
-  },
-
-  /** @returns {Shape} */
-  get hand() {
-    if (this.wanted) return this.wanted;
-    // The numbers that were asked for stay, rather than be read off what they came to.
-    const { made } = this;
-    const losses = lossesOf(this.$store.clip.treatment?.glass ?? {});
-    if (made && made.losses.every((loss, i) => loss === losses[i])) return made.shape;
-    return this.told?.hand ?? this.even;
-  },
-
-  get shown() {
-    const { stops, size, softness } = this.hand;
-    return { stops: stops.toFixed(2), size: size.toFixed(1), softness: softness.toFixed(0) };
-  },
 
   async find() {
     const { clip } = this.$store;
     this.isLooking = true;
     this.words =
-      "A worker looks at how bright the same things are, near the middle and further out …";
+      "A worker looks at how bright the same things are, near the middle and further out, and where colours part …";
     const found = await clip.guard(() =>
       settled(() => post(`${clip.base}/glass/find`), {
         work: (answer) => answer.work,
         tell: (job) => {
-          this.words = `Looking at how bright things are: ${jobWords(job)}`;
+          this.words = `Looking at light and colours: ${jobWords(job)}`;
         },
-        failed: "The fall-off was not found.",
+        failed: "Nothing was found of the glass.",
       }),
     );
     this.isLooking = false;
     this.words = found?.words ?? "";
-    if (found?.settings) this.adopt(found.settings, true);
-  },
-
-  /**
-   * @param {Event} event
-   * @param {keyof Shape} name
-   * @param {boolean} [done]
-   */
-  async shape(event, name, done = false) {
-    const value = Number(/** @type {HTMLInputElement} */ (event.target).value);
-    if (!Number.isFinite(value)) return;
-    const { clip } = this.$store;
-    this.wanted = { ...this.hand, [name]: value };
-    this.keep = this.keep || done;
-    // One question at a time; the last one is always asked.
-    if (this.asking) return;
-    this.asking = true;
-    for (let asked = null; this.wanted !== asked || this.keep;) {
-      asked = this.wanted;
-      const { keep } = this;
-      this.keep = false;
-      const found = await clip.guard(() => post(`${clip.base}/glass/shape`, asked));
-      if (!found) break;
-      this.made = { shape: asked, losses: lossesOf(found.settings) };
-      this.adopt(found.settings, keep);
-    }
-    this.keep = false;
-    this.wanted = null;
-    this.asking = false;
-  },
-
-  /**
-   * @param {Event} event
-   * @param {keyof Shape} name
-   */
-  settle(event, name) {
-    return this.shape(event, name, true);
-  },
-
-  /**
-   * @param {Record<string, any>} found
-   * @param {boolean} keep
-   */
-  adopt(found, keep) {
-    this.$store.clip.adopt("glass", { ...found, on: true }, keep);
-  },
-
-  clear() {
-    this.words = "";
-    const even = defaultsOf(settings, "glass", settings["glass.loss_r2"].group);
-    this.adopt({ ...even, found_by: "nothing", doubt: null }, true);
+    if (found?.settings) clip.adopt("glass", { ...found.settings, on: true }, true);
   },
 }));
+
+/**
+ * Register a component that tells settings by numbers; the server says what they come to.
+ * @param {string} name
+ * @param {object} what
+ * @param {string} what.route of the question
+ * @param {string} what.told of the report, where its `hand` is
+ * @param {string} what.like a setting of the group that is told
+ * @param {Record<string, any>} what.unknown settings of what was not found
+ */
+function byHand(name, { route, told, like, unknown }) {
+  const { group } = settings[`glass.${like}`];
+  component(name, () => ({
+    /** @type {Record<string, number> | null} what is being dragged to */
+    wanted: null,
+    /** @type {{ numbers: Record<string, number>, came: string } | null} the last, and what of it */
+    made: null,
+    asking: false,
+    keep: false, // what is dragged to was let go
+    /** @type {Record<string, number>} the numbers of nothing at all */
+    none: {},
+
+    init() {
+      this.none = JSON.parse(this.$root.dataset.none ?? "{}");
+    },
+
+    get told() {
+      return this.$store.clip.answer?.report[told] ?? null;
+    },
+
+    /** What its settings are now, for comparing. */
+    get now() {
+      const { treatment } = this.$store.clip;
+      const names = Object.keys(defaultsOf(settings, "glass", group));
+      return JSON.stringify(names.map((name) => treatment?.glass[name]));
+    },
+
+    /** @returns {Record<string, number>} */
+    get hand() {
+      if (this.wanted) return this.wanted;
+      // The numbers that were asked for stay, rather than be read off what they came to.
+      if (this.made?.came === this.now) return this.made.numbers;
+      return this.told?.hand ?? this.none;
+    },
+
+    /**
+     * @param {Event} event
+     * @param {string} name
+     * @param {boolean} [done]
+     */
+    async shape(event, name, done = false) {
+      const value = Number(/** @type {HTMLInputElement} */ (event.target).value);
+      if (!Number.isFinite(value)) return;
+      const { clip } = this.$store;
+      this.wanted = { ...this.hand, [name]: value };
+      this.keep = this.keep || done;
+      // One question at a time; the last one is always asked.
+      if (this.asking) return;
+      this.asking = true;
+      for (let asked = null; this.wanted !== asked || this.keep;) {
+        asked = this.wanted;
+        const { keep } = this;
+        this.keep = false;
+        const found = await clip.guard(() => post(`${clip.base}/glass/${route}`, asked));
+        if (!found) break;
+        this.adopt(found.settings, keep);
+        this.made = { numbers: asked, came: this.now };
+      }
+      this.keep = false;
+      this.wanted = null;
+      this.asking = false;
+    },
+
+    /**
+     * @param {Event} event
+     * @param {string} name
+     */
+    settle(event, name) {
+      return this.shape(event, name, true);
+    },
+
+    /**
+     * @param {Record<string, any>} found
+     * @param {boolean} keep
+     */
+    adopt(found, keep) {
+      this.$store.clip.adopt("glass", { ...found, on: true }, keep);
+    },
+
+    clear() {
+      this.adopt({ ...defaultsOf(settings, "glass", group), ...unknown }, true);
+    },
+  }));
+}
+
+byHand("lightByHand", {
+  route: "light",
+  told: "glass",
+  like: "loss_r2",
+  unknown: { found_by: "nothing", doubt: null },
+});
+
+byHand("coloursByHand", {
+  route: "colours",
+  told: "colours",
+  like: "red_r",
+  unknown: { colour_found_by: "nothing", colour_doubt: null },
+});
 
 component("glassCurve", () => ({
   init() {
     const { clip } = this.$store;
     window.Alpine.effect(() => {
-      drawRadialCurve(this.$root, clip.answer?.report.glass?.curve ?? FLAT, {
+      const curve = clip.answer?.report.glass?.curve ?? FLAT;
+      drawRadialCurves(this.$root, [{ points: curve }], {
         least: LEAST,
         named: (high) => `+${high.toFixed(1)}`,
         middle: "middle",
       });
+    });
+  },
+}));
+
+component("colourCurves", () => ({
+  init() {
+    const { clip } = this.$store;
+    window.Alpine.effect(() => {
+      const curves = clip.answer?.report.colours?.curves ?? { red: FLAT, blue: FLAT };
+      drawRadialCurves(
+        this.$root,
+        [
+          { points: curves.red, kind: "curve-red" },
+          { points: curves.blue, kind: "curve-blue" },
+        ],
+        { least: LEAST, named: (high) => `${high.toFixed(1)} px`, middle: "middle" },
+      );
     });
   },
 }));

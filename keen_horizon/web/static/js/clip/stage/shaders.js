@@ -25,7 +25,7 @@ varying vec2 at;
 varying vec2 into;
 //stages
 void main() {
-  gl_FragColor = vec4(worked(texture2D(picture, at).rgb), 1.0);
+  gl_FragColor = vec4(worked(sampled(picture, at)), 1.0);
 }`;
 
 // One that is cut by the dividing line, or leaves edges bare.
@@ -47,7 +47,7 @@ void main() {
     gl_FragColor = vec4(mix(vec3(0.0), striped, hatch), 1.0);
     return;
   }
-  gl_FragColor = vec4(worked(texture2D(picture, at).rgb), 1.0);
+  gl_FragColor = vec4(worked(sampled(picture, at)), 1.0);
 }`;
 
 // What has changed since the frame before: still parts are dark.
@@ -63,12 +63,13 @@ void main() {
   vec2 low = min(at, was);
   vec2 high = max(at, was);
   if (low.x < 0.0 || low.y < 0.0 || high.x > 1.0 || high.y > 1.0) discard;
-  vec3 change = worked(texture2D(picture, at).rgb) - worked(texture2D(before, was).rgb);
+  vec3 change = worked(sampled(picture, at)) - worked(sampled(before, was));
   float much = dot(abs(change), vec3(0.3333));
   gl_FragColor = vec4(vec3(min(1.0, 4.0 * much)), 1.0);
 }`;
 
 const NOTHING = "vec3 worked(vec3 seen) { return seen; }";
+const TOGETHER = "vec3 sampled(sampler2D from, vec2 at) { return texture2D(from, at).rgb; }";
 // As the browser shows video: by the curve of sRGB (IEC 61966-2-1).
 const LINEAR = `
 vec3 to_linear(vec3 seen) {
@@ -80,18 +81,36 @@ vec3 from_linear(vec3 light) {
 }`;
 
 /**
- * A shader with what is done to pixels: at the source's end by the place in the source, at the
- * output's end by the place in the output.
+ * A shader with what is done to pixels: each colour sampled at its own place; at the source's end by
+ * the place in the source, at the output's end by the place in the output.
  * @param {string} shader
  * @param {PixelStage[]} stages
  */
 export function withStages(shader, stages) {
-  if (!stages.length) return shader.replace("//stages", NOTHING);
-  const ordered = ["source", "output"].flatMap((end) => stages.filter((one) => one.end === end));
-  const calls = ordered.map(
-    ({ name, end }) => `  light = ${name}(light, ${end === "source" ? "at" : "into"});`,
+  const rules = stages.map((stage) => stage.shader).join("\n");
+  return shader.replace("//stages", [rules, sampling(stages), working(stages)].join("\n"));
+}
+
+/** @param {PixelStage[]} stages */
+function sampling(stages) {
+  const places = stages.filter(({ end }) => end === "colours").map(({ name }) => name);
+  if (!places.length) return TOGETHER;
+  /** @param {number} colour */
+  const place = (colour) => places.reduce((at, name) => `${name}(${at}, ${colour}.0)`, "at");
+  return `vec3 sampled(sampler2D from, vec2 at) {
+  vec3 seen = texture2D(from, at).rgb;
+  return vec3(texture2D(from, ${place(0)}).r, seen.g, texture2D(from, ${place(1)}).b);
+}`;
+}
+
+/** @param {PixelStage[]} stages */
+function working(stages) {
+  const calls = ["source", "output"].flatMap((end) =>
+    stages
+      .filter((stage) => stage.end === end)
+      .map(({ name }) => `  light = ${name}(light, ${end === "source" ? "at" : "into"});`),
   );
-  const rules = ordered.map((stage) => stage.shader).join("\n");
+  if (!calls.length) return NOTHING;
   const body = `vec3 light = to_linear(seen);\n${calls.join("\n")}\n  return from_linear(light);`;
-  return shader.replace("//stages", `${LINEAR}\n${rules}\nvec3 worked(vec3 seen) {\n  ${body}\n}`);
+  return `${LINEAR}\nvec3 worked(vec3 seen) {\n  ${body}\n}`;
 }

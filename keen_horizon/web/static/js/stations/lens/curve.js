@@ -1,6 +1,6 @@
 // The lens' radial displacement, drawn against the distance from its centre.
 import { component } from "../../lib/component.js";
-import { drawRadialCurve } from "../../lib/radial-curve.js";
+import { drawRadialCurves } from "../../lib/radial-curve.js";
 
 const LEAST = 2; // percent that the scale reaches at least
 
@@ -17,7 +17,7 @@ component("lensCurve", () => ({
       return;
     }
     const points = displacement.away.map((away, i) => [away, displacement.moved[i]]);
-    drawRadialCurve(this.$root, points, {
+    drawRadialCurves(this.$root, [{ points }], {
       least: LEAST,
       named: (high) => `${high.toFixed(0)} %`,
       middle: "centre",
