@@ -126,11 +126,10 @@ def _correct(options: argparse.Namespace) -> None:
         rendered = pipeline.render(
             options.input,
             found,
-            drawing_of(solution, treatment),
+            drawing_of(solution, treatment, options.lines),
             first,
             options.output,
             encoding=Encoding(crf=QUALITIES[options.quality]),
-            lines=options.lines,
             progress=Meter("rendering"),
         )
         rendered_at = time.perf_counter()

@@ -20,8 +20,9 @@ def check(task: Task) -> None:
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         target = room / "check.mp4"
         pipeline.render(
-            task.source, task.scan, drawing_of(solution, treatment), measure.first_frame, target,
-            encoding=Encoding(crf=QUALITIES["good"], preset="veryfast"), lines=LINES,
+            task.source, task.scan, drawing_of(solution, treatment, LINES), measure.first_frame,
+            target,
+            encoding=Encoding(crf=QUALITIES["good"], preset="veryfast"),
             progress=lambda done, total: task.progress(done, PASSES * total),
         )  # fmt: skip
         again = pipeline.measured_again(

@@ -36,8 +36,9 @@ def export(task: Task) -> None:
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         target = room / "export.mp4"
         rendered = pipeline.render(
-            task.source, task.scan, drawing_of(solution, treatment), row.first_frame, target,
-            encoding=Encoding(crf=QUALITIES[row.quality]), lines=row.lines, room=room,
+            task.source, task.scan, drawing_of(solution, treatment, row.lines), row.first_frame,
+            target,
+            encoding=Encoding(crf=QUALITIES[row.quality]), room=room,
             progress=task.progress,
         )  # fmt: skip
         made = time.monotonic()

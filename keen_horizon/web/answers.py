@@ -75,6 +75,7 @@ def _pixels(solution: Solution, treatment: Treatment) -> list[dict[str, Any]]:
         {
             "name": stage.name,
             "end": stage.end,
+            "reach": getattr(stage, "reach", 0.0),
             "shader": stage.shader,
             "uniforms": {
                 name: {"size": values[0].size, "values": packed(values, np.float32)}

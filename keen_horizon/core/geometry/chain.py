@@ -133,6 +133,17 @@ class WarpChain:
             out[part] = self.source.to_pixels(plane)
         return out
 
+    def magnification(self) -> Real:
+        """``(n,)`` how many output pixels a source pixel takes in the middle of the output."""
+        middle = np.array(self.view.output.centre)
+        across, down = (
+            self.sampled(middle + np.array(ways))
+            for ways in ([[-0.5, 0], [0.5, 0.0]], [[0, -0.5], [0, 0.5]])
+        )
+        sides = [way[:, 1] - way[:, 0] for way in (across, down)]
+        area = np.abs(sides[0][:, 0] * sides[1][:, 1] - sides[0][:, 1] * sides[1][:, 0])
+        return np.asarray(1 / np.sqrt(np.maximum(area, 1e-9)))
+
     def batches(self) -> Iterator[tuple[slice, WarpChain]]:
         """The chain in pieces, so that memory does not grow with its length."""
         for start in range(0, self.n, BATCH):

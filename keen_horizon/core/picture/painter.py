@@ -10,7 +10,7 @@ import numpy as np
 
 from ..media.decode import Picture, Plane
 from .colours import parted_samplers, warp_colours
-from .pixel_stage import AnyStage, CodedStage, ColourStage
+from .pixel_stage import AnyStage, CodedStage, ColourStage, DetailStage
 from .warp import Sampler, warp_planes
 from .working_space import WorkingSpace
 
@@ -43,6 +43,9 @@ class Painter:
     def finish(self, picture: Picture, sampler: Sampler, out: tuple[Plane, ...]) -> None:
         """What is done to a whole picture at the output's end."""
         self._apply("output", picture, sampler, out)
+        for stage in self.stages:
+            if isinstance(stage, DetailStage):
+                stage.apply(out[0], self.space, picture.index - self.first)
 
     def _apply(
         self, end: Literal["source", "output"], picture: Picture, sampler: Sampler,
@@ -50,7 +53,7 @@ class Painter:
     ) -> None:  # fmt: skip
         stages = [
             stage for stage in self.stages
-            if not isinstance(stage, ColourStage) and stage.end == end
+            if not isinstance(stage, ColourStage | DetailStage) and stage.end == end
         ]  # fmt: skip
         if not stages:
             return

@@ -4,7 +4,8 @@ Pixel stages run where the light did. Those at the *source* end belong to the re
 go by the place in it that a pixel is looked up at. Those at the *output* end go by the place in
 what is delivered. They speak of linear light. One that can say the same in code values, which is
 many times faster, is a :class:`CodedStage`; where there are no others, pictures never leave YUV.
-A :class:`ColourStage` comes before them all: it says where red and blue are looked up.
+A :class:`ColourStage` comes before them all: it says where red and blue are looked up. A
+:class:`DetailStage` comes last, and sees what lies about a pixel.
 """
 
 from __future__ import annotations
@@ -70,4 +71,26 @@ class ColourStage(Protocol):
         ...
 
 
-AnyStage = PixelStage | ColourStage
+@runtime_checkable
+class DetailStage(Protocol):
+    """What becomes of the luma of a delivered picture by what lies about each pixel."""
+
+    end: ClassVar[Literal["detail"]]
+    name: ClassVar[str]
+    reach: ClassVar[float]
+    """Of the blur that detail is told from: standard deviation, source pixels."""
+    shader: ClassVar[str]
+    """GLSL: ``float name(float here, float detail, float low, float high)``, a luma of code values
+    0 to 1; ``detail`` is the picture less its blur, ``low`` and ``high`` the least and greatest
+    about it."""
+
+    def apply(self, luma: Plane, space: WorkingSpace, frame: int) -> None:
+        """Change a luma plane of one ``frame`` of the range, in place."""
+        ...
+
+    def uniforms(self) -> dict[str, Real]:
+        """As :meth:`PixelStage.uniforms`."""
+        ...
+
+
+AnyStage = PixelStage | ColourStage | DetailStage

@@ -37,17 +37,19 @@ class Drawing:
     pixels: tuple[AnyStage, ...] = ()
 
 
-def drawing_of(solution: Solution, treatment: Treatment) -> Drawing:
-    """A solution drawn as its treatment's edge rule has it."""
+def drawing_of(solution: Solution, treatment: Treatment, lines: int | None = None) -> Drawing:
+    """A solution drawn as its treatment's edge rule has it, at its own size or at so many
+    ``lines``."""
     frame = treatment.of(FRAME)
     lenders = None
     if frame.rule == "borrow":
         lenders = Lenders(solution.motion, frame.borrow_reach)
-    scene = solution.scene(treatment)
+    scene = solution.scene(treatment, lines)
     pixels = tuple(
         stage for station, own in treatment.each() for stage in station.pixels(own, scene)
     )
-    return Drawing(solution.chain, frame.rule == "leave", lenders, pixels)
+    chain = replace(solution.chain, view=solution.chain.view.resized(lines))
+    return Drawing(chain, frame.rule == "leave", lenders, pixels)
 
 
 @dataclass(frozen=True)
@@ -142,18 +144,16 @@ def render(
     target: Path,
     *,
     encoding: Encoding | None = None,
-    lines: int | None = None,
     room: Path | None = None,
     progress: Progress = silent,
 ) -> Rendered:
-    """Draw the chain's frames, starting at ``first`` of the file, into an MP4 with its sound, at
-    its own size or at so many ``lines``.
+    """Draw the chain's frames, starting at ``first`` of the file, into an MP4 with its sound.
 
     With ``room``, a folder, the pictures are kept there in segments until all are drawn, and a
     render that was broken off goes on from the last whole one.
     """
-    chain = replace(drawing.chain, view=drawing.chain.view.resized(lines))
-    job = _Job(path, scan, replace(drawing, chain=chain), first, encoding or Encoding(), progress)
+    chain = drawing.chain
+    job = _Job(path, scan, drawing, first, encoding or Encoding(), progress)
     check_range(scan, first, job.last)
     if room is None:
         sound = job.write(target, job.pictures(first), first, job.last, path)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ..geometry.canvas import Canvas
@@ -48,9 +48,13 @@ class Solution:
     report: Report = field(default_factory=dict)
     notes: tuple[str, ...] = ()
 
-    def scene(self, treatment: Treatment) -> Scene:
-        """What stations are asked about, once the chain is settled."""
-        return _scene(self.motion, self.chain.source, treatment)
+    def scene(self, treatment: Treatment, lines: int | None = None) -> Scene:
+        """What stations are asked about, once the chain is settled; delivered at so many
+        ``lines``, if not at its own size."""
+        chain = replace(self.chain, view=self.chain.view.resized(lines))
+        return replace(
+            _scene(self.motion, self.chain.source, treatment), magnification=chain.magnification()
+        )
 
     def told(self, treatment: Treatment) -> dict[str, Any]:
         """The report with what is done to pixels, on which a solution does not depend; and with its

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from .finish import FINISH
 from .frame import FRAME
 from .glass import GLASS
 from .lens import LENS
@@ -14,5 +15,5 @@ from .motion import MOTION
 from .shutter import SHUTTER
 from .station import Station
 
-STATIONS: tuple[Station[Any], ...] = (LENS, GLASS, SHUTTER, MOTION, FRAME)
+STATIONS: tuple[Station[Any], ...] = (LENS, GLASS, SHUTTER, MOTION, FRAME, FINISH)
 """In the order in which light passes them."""

@@ -40,11 +40,14 @@ S = TypeVar("S", bound=StationSettings)
 @dataclass(frozen=True)
 class Scene:
     """The clip that a station works on: its ``canvas``, pixels as wide as they were recorded; its
-    ``motion``; ``values`` gives a keyed setting (``station.name``) at each of its ``n`` frames."""
+    ``motion``; ``values`` gives a keyed setting (``station.name``) at each of its ``n`` frames.
+    ``magnification`` ``(n,)`` is how many output px a source px takes in the middle, once that is
+    settled."""
 
     canvas: Canvas
     motion: CameraMotion
     values: Callable[[str], Real]
+    magnification: Real | None = None
 
     def __len__(self) -> int:
         return len(self.motion)
@@ -89,7 +92,6 @@ class Station(Generic[S]):
     serves: ClassVar[frozenset[Kind]] = frozenset({"flat"})
     template: ClassVar[str | None] = None  # of its tools, below the templates' folder
     script: ClassVar[str | None] = None  # of its tools, below the scripts' folder
-    shrinks: ClassVar[bool] = False  # whether its summary gives way first where there is no room
 
     # --- settings ---------------------------------------------------------------------------------
 

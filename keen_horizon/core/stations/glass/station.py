@@ -29,7 +29,6 @@ class GlassStation(Station[GlassSettings]):
     Settings = GlassSettings
     template = "stations/glass.html"
     script = "stations/glass.js"
-    shrinks = True
 
     def in_force(self, settings: GlassSettings) -> GlassSettings:
         return settings if _works(settings) else GlassSettings()

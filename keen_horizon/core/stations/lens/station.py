@@ -30,7 +30,6 @@ class LensStation(Station[LensSettings]):
     Settings = LensSettings
     template = "stations/lens.html"
     script = "stations/lens.js"
-    shrinks = True
 
     def in_force(self, settings: LensSettings) -> LensSettings:
         return settings if bends(settings) else LensSettings()

@@ -39,7 +39,6 @@ class ShutterStation(Station[ShutterSettings]):
     Settings = ShutterSettings
     template = "stations/shutter.html"
     script = "stations/shutter.js"
-    shrinks = True
 
     def in_force(self, settings: ShutterSettings) -> ShutterSettings:
         return settings if settings.on and settings.readout else ShutterSettings()

@@ -169,7 +169,7 @@ component("colourCurves", () => ({
           { points: curves.red, kind: "curve-red" },
           { points: curves.blue, kind: "curve-blue" },
         ],
-        { least: LEAST, named: (high) => `${high.toFixed(1)} px`, middle: "middle" },
+        { least: LEAST, named: (high) => high.toFixed(1), middle: "middle" },
       );
     });
   },

@@ -36,6 +36,7 @@ component("lightPath", () => ({
   open(name) {
     this.$store.clip.endTool();
     this.$store.clip.station = name;
+    document.querySelector(".tools")?.scrollTo(0, 0);
   },
 
   /** @param {string} name */

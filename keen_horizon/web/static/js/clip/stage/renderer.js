@@ -4,7 +4,7 @@ import { CHANGED, PARTIAL, PLAIN, VERTEX, withStages } from "./shaders.js";
 import { PictureTexture } from "./texture.js";
 
 const SLOTS = ["place", "source", "earlier"];
-const UNIFORMS = ["box", "cut", "hatch", "height", "before"];
+const UNIFORMS = ["box", "cut", "hatch", "height", "before", "texel"];
 
 /** @typedef {{ program: WebGLProgram, where: Record<string, WebGLUniformLocation | null> }} Program */
 /** @typedef {{ name: string, size: number, values: Float32Array }} Uniform */
@@ -131,8 +131,9 @@ export class Renderer {
    * @param {boolean} how.differs what changes from frame to frame, instead of the picture
    * @param {boolean} how.hatched
    * @param {{ point: Spot, normal: Spot }} how.line that divides two parts
+   * @param {number} how.across px of the source
    */
-  draw({ treated, lattice, region, box, side }, { at, differs, hatched, line }) {
+  draw({ treated, lattice, region, box, side }, { at, differs, hatched, line, across }) {
     const { gl, canvas } = this;
     const nodes = lattice.frame(at);
     // Between nodes inside the source there is nothing outside it.
@@ -156,6 +157,8 @@ export class Renderer {
     gl.uniform1f(where.height, high);
     gl.uniform1i(where.before, 1);
     if (!asIs) this.setUniforms(where, at);
+    const { videoWidth, videoHeight } = this.video;
+    gl.uniform3f(where.texel, 1 / videoWidth, 1 / videoHeight, videoWidth / across);
     this.mesh(lattice, nodes, differs ? lattice.frame(at - 1) : nodes);
     gl.disable(gl.SCISSOR_TEST);
   }

@@ -25,7 +25,7 @@ varying vec2 at;
 varying vec2 into;
 //stages
 void main() {
-  gl_FragColor = vec4(worked(sampled(picture, at)), 1.0);
+  gl_FragColor = vec4(shown(picture, at), 1.0);
 }`;
 
 // One that is cut by the dividing line, or leaves edges bare.
@@ -47,7 +47,7 @@ void main() {
     gl_FragColor = vec4(mix(vec3(0.0), striped, hatch), 1.0);
     return;
   }
-  gl_FragColor = vec4(worked(sampled(picture, at)), 1.0);
+  gl_FragColor = vec4(shown(picture, at), 1.0);
 }`;
 
 // What has changed since the frame before: still parts are dark.
@@ -88,7 +88,8 @@ vec3 from_linear(vec3 light) {
  */
 export function withStages(shader, stages) {
   const rules = stages.map((stage) => stage.shader).join("\n");
-  return shader.replace("//stages", [rules, sampling(stages), working(stages)].join("\n"));
+  const parts = [rules, sampling(stages), working(stages), detailing(stages)];
+  return shader.replace("//stages", parts.join("\n"));
 }
 
 /** @param {PixelStage[]} stages */
@@ -113,4 +114,38 @@ function working(stages) {
   if (!calls.length) return NOTHING;
   const body = `vec3 light = to_linear(seen);\n${calls.join("\n")}\n  return from_linear(light);`;
   return `${LINEAR}\nvec3 worked(vec3 seen) {\n  ${body}\n}`;
+}
+
+/**
+ * A pixel as it is shown, with what becomes of its luma by those about it. Blur is that of a
+ * Gaussian, of its four neighbours; what is gained by luma is gained by all colours.
+ * @param {PixelStage[]} stages
+ */
+function detailing(stages) {
+  const details = stages.filter(({ end }) => end === "detail");
+  if (!details.length) {
+    return "vec3 shown(sampler2D from, vec2 at) { return worked(sampled(from, at)); }";
+  }
+  const calls = details.map(
+    ({ name, reach }) => `
+  float side_${name} = exp(-0.5 / pow(${reach.toFixed(3)} * texel.z, 2.0));
+  float own_${name} = 1.0 / pow(1.0 + 2.0 * side_${name}, 2.0);
+  luma = ${name}(luma, (1.0 - own_${name}) * (here - around), low, high);`,
+  );
+  return `uniform vec3 texel; // a pixel of the picture, shares; and how many a source pixel takes
+float brightness(vec3 seen) { return dot(seen, vec3(0.2126, 0.7152, 0.0722)); }
+float bright(sampler2D from, vec2 at) { return brightness(worked(sampled(from, at))); }
+vec3 shown(sampler2D from, vec2 at) {
+  vec3 seen = worked(sampled(from, at));
+  float here = brightness(seen);
+  float luma = here;
+  vec4 near = vec4(
+    bright(from, at + vec2(texel.x, 0.0)), bright(from, at - vec2(texel.x, 0.0)),
+    bright(from, at + vec2(0.0, texel.y)), bright(from, at - vec2(0.0, texel.y)));
+  float around = dot(near, vec4(0.25));
+  float low = min(here, min(min(near.x, near.y), min(near.z, near.w)));
+  float high = max(here, max(max(near.x, near.y), max(near.z, near.w)));
+${calls.join("")}
+  return clamp(seen + luma - here, 0.0, 1.0);
+}`;
 }

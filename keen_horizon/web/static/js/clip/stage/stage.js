@@ -254,6 +254,7 @@ export class Stage {
       differs,
       hatched: view.bare && !view.clean,
       line: this.line(),
+      across: this.source.width,
     };
     if (ready) for (const part of this.layout()) this.renderer.draw(part, how);
     this.overlay.draw();

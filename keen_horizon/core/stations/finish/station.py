@@ -1,0 +1,135 @@
+"""The Finish station: what it does to the delivered picture, and what it says of itself."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from ...picture.pixel_stage import AnyStage
+from ..station import Figure, Report, Scene, Station
+from .settings import FinishSettings
+from .sharpen import Sharpen, gain_for, sharpness_left
+
+WINCE = 1.5  # times what was lost, beyond which sharpening shows
+ALONE = 0.4  # of gain that shows where nothing was lost
+
+
+class FinishStation(Station[FinishSettings]):
+    """What is done last."""
+
+    name = "finish"
+    title = "Finish"
+    icon = '<path d="M8 30 20 9l12 21z"/><path class="thin" d="M20 9v21"/>'
+    Settings = FinishSettings
+    template = "stations/finish.html"
+
+    def in_force(self, settings: FinishSettings) -> FinishSettings:
+        return settings if settings.on else FinishSettings()
+
+    def heeds_keys(self, settings: FinishSettings) -> bool:
+        return settings.on
+
+    def pixels(self, settings: FinishSettings, scene: Scene) -> Sequence[AnyStage]:
+        if not settings.on or scene.magnification is None:
+            return ()
+        gain = _lost(scene) * scene.values("finish.put_back") / 100
+        gain = gain + scene.values("finish.beyond") / 100
+        if not gain.any():
+            return ()
+        return (Sharpen(gain, scene.magnification, settings.overshoot / 100, settings.floor / 100),)
+
+    def pixel_report(self, settings: FinishSettings, scene: Scene) -> Report:
+        stages = self.pixels(settings, scene)
+        if not stages or scene.magnification is None:
+            return {"sharpening": None}
+        (stage,) = stages
+        assert isinstance(stage, Sharpen)
+        lost = _lost(scene)
+        worst = int((stage.gain - WINCE * lost).argmax())
+        return {
+            "sharpening": {
+                "magnification": float(scene.magnification.max()),
+                "sharpness_left": float(sharpness_left(scene.magnification).min()),
+                "gain_lost": float(lost[worst]),
+                "gain": float(stage.gain[worst]),
+                "frame": scene.motion.timeline.first + worst,
+            }
+        }
+
+    def warnings(self, settings: FinishSettings, report: Report) -> list[str]:
+        told = report.get("sharpening")
+        if told is None or not _winces(told):
+            return []
+        return [
+            "Detail is raised by more than half as much again as scaling took; less *beyond* looks "
+            "less harsh."
+        ]
+
+    def summary(self, settings: FinishSettings, report: Report | None) -> str:
+        """``puts back × 1.06``."""
+        if not settings.on:
+            return "off"
+        told = (report or {}).get("sharpening")
+        if told is None:
+            return "nothing was lost"
+        if told["gain_lost"] < 1e-3:
+            return f"detail + {100 * told['gain']:.0f} %"
+        share = told["gain"] / told["gain_lost"]
+        enlarged = f"× {told['magnification']:.2f}"
+        if abs(share - 1) < 0.01:
+            return f"puts back {enlarged}"
+        return f"{enlarged}: {100 * share:.0f} % put back"
+
+    def figures(self, settings: FinishSettings, report: Report) -> list[Figure]:
+        told = report.get("sharpening")
+        if told is None:
+            return []
+        return [
+            Figure("Sharpness left by scaling", f"{100 * told['sharpness_left']:.0f} %"),
+            Figure(
+                "Detail raised", f"{100 * told['gain']:.0f} %", _winces(told), frame=told["frame"]
+            ),
+        ]
+
+    def details(self, settings: FinishSettings, report: Report) -> dict[str, str]:
+        """What scaling took, and how far beyond that the sharpening goes."""
+        if not settings.on:
+            return {"sharpening": "Off: nothing is done to the delivered picture."}
+        told = report.get("sharpening")
+        if told is None:
+            return {
+                "sharpening": "Nothing is enlarged, so that nothing was lost and nothing is put "
+                "back."
+            }
+        gain, lost = told["gain"], told["gain_lost"]
+        if lost < 1e-3:
+            return {
+                "sharpening": f"Nothing was lost by scaling; detail is raised by {100 * gain:.0f} "
+                "%."
+            }
+        said = (
+            f"Enlarged by up to × {told['magnification']:.3f}, an edge keeps "
+            f"{100 * told['sharpness_left']:.0f} % of its sharpness a pixel. "
+        )
+        if abs(gain / lost - 1) < 0.01:
+            return {"sharpening": said + f"Puts back what × {told['magnification']:.2f} took."}
+        if gain < lost:
+            return {"sharpening": said + f"{100 * gain / lost:.0f} % of what was lost is put back."}
+        return {
+            "sharpening": said + f"All of it is put back, and {100 * (gain / lost - 1):.0f} % on "
+            "top."
+        }
+
+
+def _lost(scene: Scene) -> np.ndarray:
+    """``(n,)`` by how much detail has to be raised to put back what scaling took."""
+    assert scene.magnification is not None
+    return gain_for(scene.magnification)
+
+
+def _winces(told: Report) -> bool:
+    return bool(told["gain"] > max(WINCE * told["gain_lost"], ALONE))
+
+
+FINISH = FinishStation()
