@@ -5,6 +5,7 @@ from __future__ import annotations
 from ..core.errors import KeenError
 from .charts import CHART
 from .checking import CHECK
+from .exact import EXACT
 from .exporting import EXPORT
 from .frame_cache import LOOK
 from .glass import GLASS
@@ -16,7 +17,7 @@ from .take import TAKE
 
 KINDS = {
     kind.name: kind
-    for kind in (INGEST, TAKE, MEASURE, SOLVE, PRICE, LOOK, CHART, GLASS, CHECK, EXPORT)
+    for kind in (INGEST, TAKE, MEASURE, SOLVE, PRICE, LOOK, EXACT, CHART, GLASS, CHECK, EXPORT)
 }
 
 

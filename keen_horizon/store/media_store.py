@@ -77,6 +77,17 @@ class MediaStore:
             target.parent.mkdir(parents=True, exist_ok=True)
             part.replace(target)
 
+    def trim(self, kind: str, most: int) -> None:
+        """Forget the oldest files of a kind that can be made again, until they take up no more than
+        ``most`` bytes."""
+        files = [(path.stat(), path) for path in (self.root / kind).glob("*/*") if path.is_file()]
+        files.sort(key=lambda one: one[0].st_mtime, reverse=True)
+        total = 0
+        for known, path in files:
+            total += known.st_size
+            if total > most:
+                path.unlink(missing_ok=True)
+
     def clear_stale_workspaces(self) -> None:
         """Forget what killed processes left behind."""
         for folder in self._rooms.iterdir():

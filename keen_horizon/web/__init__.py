@@ -60,6 +60,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         clip,
         cost_curve,
         errors,
+        exact,
         export,
         glass,
         jobs,
@@ -93,8 +94,8 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     )
     CSRFProtect(app)
     for part in (
-        library, clip, treatment, lens, lens_profiles, charts, glass, rolling_shutter, tracks,
-        cost_curve, export, jobs, media,
+        library, clip, treatment, lens, lens_profiles, charts, exact, glass, rolling_shutter,
+        tracks, cost_curve, export, jobs, media,
     ):  # fmt: skip
         app.register_blueprint(part.blueprint)
     errors.register(app)

@@ -46,6 +46,12 @@ class WorkingSpace:
         self, planes: tuple[Plane, ...], chroma: tuple[int, int], site: tuple[float, float]
     ) -> LinearPicture:
         """The whole picture, chroma interpolated at its true ``site``."""
+        return self._linear(self._colours(planes, chroma, site)).astype(np.float32)
+
+    def _colours(
+        self, planes: tuple[Plane, ...], chroma: tuple[int, int], site: tuple[float, float]
+    ) -> LinearPicture:
+        """Red, green and blue in code values, from black 0 to white 1."""
         luma = planes[0]
         height, width = luma.shape
         large = [at_full_size(plane, chroma, site, width, height) for plane in planes[1:]]
@@ -53,7 +59,15 @@ class WorkingSpace:
         kr, kb = self.shares
         red, blue = y + 2 * (1 - kr) * v, y + 2 * (1 - kb) * u
         green = (y - kr * red - kb * blue) / (1 - kr - kb)
-        return self._linear(np.stack([red, green, blue], axis=-1)).astype(np.float32)
+        return np.asarray(np.stack([red, green, blue], axis=-1), np.float32)
+
+    def to_bgr(
+        self, planes: tuple[Plane, ...], chroma: tuple[int, int], site: tuple[float, float]
+    ) -> NDArray[np.uint8]:
+        """``(height, width, 3)`` blue, green, red in code values of eight bits, by no other curve
+        than the clip's own."""
+        coded = self._colours(planes, chroma, site)[..., ::-1]
+        return np.asarray(cv2.convertScaleAbs(cv2.max(coded, 0.0), alpha=255))
 
     def from_linear(
         self, picture: LinearPicture, out: tuple[Plane, ...], chroma: tuple[int, int],

@@ -2,14 +2,16 @@
 
 Read in the order of the work: ``measure_tracks`` follows features through the pixels,
 ``estimate_motion`` makes the camera's motion out of them, ``decide_model`` chooses by which model,
-``solve_clip`` steadies its path, ``render_clip`` draws what comes of it, ``measure_again`` looks at
-that; ``find_glass`` tells what the lens does to light and colours; ``reports`` tells of it all,
-``cost_curve`` of its price, ``first_treatment`` of where to begin.
+``solve_clip`` steadies its path, ``render_clip`` draws what comes of it (``exact_view`` a single
+frame), ``measure_again`` looks at that; ``find_glass`` tells what the lens does to light and
+colours; ``reports`` tells of it all, ``cost_curve`` of its price, ``first_treatment`` of where to
+begin.
 """
 
 from .cost_curve import cost_curve
 from .decide_model import motion_for
 from .estimate_motion import Estimates
+from .exact_view import ExactView, exact_view
 from .find_glass import GlassFit, find_fall_off, find_glass, find_lateral
 from .first_treatment import first_treatment
 from .measure_again import MeasuredAgain, measured_again
@@ -20,6 +22,7 @@ from .solve_clip import Solution, solve
 
 __all__ = [
     "Estimates",
+    "ExactView",
     "GlassFit",
     "MeasuredAgain",
     "Progress",
@@ -28,6 +31,7 @@ __all__ = [
     "check_range",
     "correction_report",
     "cost_curve",
+    "exact_view",
     "find_fall_off",
     "find_glass",
     "find_lateral",

@@ -8,6 +8,9 @@ from functools import cached_property
 from itertools import islice
 from pathlib import Path
 
+import numpy as np
+
+from ..errors import KeenError
 from ..geometry.chain import WarpChain
 from ..media.decode import Picture, Plane, frames, working_format
 from ..media.encode import Encoding, Mp4Writer
@@ -63,15 +66,15 @@ class Rendered:
 
 
 @dataclass(frozen=True)
-class _Job:
+class Render:
     """One render: the file it reads, from frame ``first`` on, and what it draws."""
 
     path: Path
     scan: Scan
     drawing: Drawing
     first: int
-    encoding: Encoding
-    progress: Progress
+    encoding: Encoding = Encoding()  # noqa: RUF009 - it never changes
+    progress: Progress = silent
 
     @property
     def last(self) -> int:
@@ -91,6 +94,22 @@ class _Job:
         else:
             warp_with_lenders(picture, sampler, lend, planes, painter)
         painter.finish(picture, sampler, planes)
+
+    def one(self, frame: int) -> tuple[Picture, tuple[Plane, ...]]:
+        """One frame of the file, and the planes that are drawn of it. Raises KeenError for one that
+        is not among those of the chain."""
+        if not self.first <= frame <= self.last:
+            raise KeenError(f"frame {frame} is none of {self.first} to {self.last}.")
+        picture, lend = next(self.pictures(frame))
+        output = self.drawing.chain.view.output
+        planes = tuple(
+            np.empty((-(-output.height // down), -(-output.width // across)), plane.dtype)
+            for plane, (across, down) in zip(
+                picture.planes, ((1, 1), picture.chroma, picture.chroma), strict=True
+            )
+        )
+        self.draw(picture, lend, planes)
+        return picture, planes
 
     def pictures(self, start: int) -> Iterator[tuple[Picture, Iterator[Lender]]]:
         """Pictures from frame ``start`` on, each with those that may lend to it, nearest first.
@@ -153,7 +172,7 @@ def render(
     render that was broken off goes on from the last whole one.
     """
     chain = drawing.chain
-    job = _Job(path, scan, drawing, first, encoding or Encoding(), progress)
+    job = Render(path, scan, drawing, first, encoding or Encoding(), progress)
     check_range(scan, first, job.last)
     if room is None:
         sound = job.write(target, job.pictures(first), first, job.last, path)
@@ -163,7 +182,7 @@ def render(
     return Rendered(output.width, output.height, sound, len(chain))
 
 
-def _in_segments(job: _Job, target: Path, room: Path) -> str:
+def _in_segments(job: Render, target: Path, room: Path) -> str:
     """Draw whatever segments are missing, and join them all."""
     segments = plan(room, job.first, job.last)
     missing = [segment for segment in segments if not segment.path.exists()]

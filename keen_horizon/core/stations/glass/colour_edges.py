@@ -132,6 +132,24 @@ def fit_lateral(frames: list[Colours], canvas: Canvas) -> LateralFit:
     return solved.told(count)
 
 
+def strongest_fringe(colours: Colours) -> tuple[float, float] | None:
+    """The px of the picture about which red or blue differs most from green; None where there is no
+    edge to compare at."""
+    patches = _edges(colours)
+    if not len(patches):
+        return None
+    off = np.maximum(*(np.abs(colour - colours.green) for colour in (colours.red, colours.blue)))
+    corner = patches * PATCH
+    inside = np.arange(PATCH)
+    cut = off[(corner[:, 0, None] + inside)[:, :, None], (corner[:, 1, None] + inside)[:, None]]
+    # What all of a patch differs by is its colour; a fringe is what stands out of it.
+    flat = cut.reshape(len(cut), -1)
+    strength = flat.max(axis=1) - np.median(flat, axis=1)
+    row, column = corner[int(strength.argmax())] + (PATCH - 1) / 2
+    x, y, _ = colours.to_luma @ np.array([column, row, 1.0])
+    return float(x), float(y)
+
+
 # --- patches --------------------------------------------------------------------------------------
 
 

@@ -225,6 +225,7 @@ interface Part {
   treated: boolean;
   name: string;
   lattice: import("./clip/stage/lattice.js").Lattice;
+  output: Shape;
   region: Box;
   box: Box;
   side: number;

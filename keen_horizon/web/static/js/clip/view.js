@@ -22,6 +22,11 @@ const makeView = () => ({
   help: false, // whether the card of keys is open
   clean: false, // nothing at all over the picture
   zoom: 1,
+  exact: false, // whether frames at rest are drawn as an export draws them
+  exactly: -1, // the frame that is
+  exactWords: "", // what is said of that over the picture
+  /** @type {[[number, number], [number, number]] | null} where its colours part most, px */
+  fringe: null,
 
   /** @param {Mode} mode */
   show(mode) {
@@ -36,6 +41,12 @@ const makeView = () => ({
   toggle(name) {
     this.clean = false;
     this.set(name, !this[name]);
+  },
+
+  /** Exact view on or off; at 100 % where the pointer is, if the whole picture was on show. */
+  toggleExact() {
+    this.exact = !this.exact;
+    if (this.exact && this.zoom === 1) live.stage.lookClosely();
   },
 
   /**

@@ -20,15 +20,19 @@ export const pause = (ms) =>
  * @param {(job: Job) => void} [options.tell]
  * @param {() => boolean} [options.wanted]
  * @param {string} [options.failed] what to say where the work has no words
+ * @param {number} [options.every] ms between questions
  * @returns {Promise<A | null>}
  */
-export async function settled(ask, { work, tell, wanted = () => true, failed = "" }) {
+export async function settled(
+  ask,
+  { work, tell, wanted = () => true, failed = "", every = EVERY },
+) {
   for (;;) {
     const answer = await ask();
     if (!wanted()) return null;
     const job = work(answer);
     if (!job) return answer;
-    if (!(await finished(job, tell, wanted, failed))) return null;
+    if (!(await finished(job, tell, wanted, failed, every))) return null;
   }
 }
 
@@ -38,12 +42,13 @@ export async function settled(ask, { work, tell, wanted = () => true, failed = "
  * @param {((job: Job) => void) | undefined} tell
  * @param {() => boolean} wanted
  * @param {string} failed
+ * @param {number} [every] ms between questions
  */
-export async function finished(job, tell, wanted, failed) {
+export async function finished(job, tell, wanted, failed, every = EVERY) {
   let now = job;
   while (now.open) {
     tell?.(now);
-    await pause(EVERY);
+    await pause(every);
     if (!wanted()) return false;
     now = await get(`/work/${job.id}`);
   }

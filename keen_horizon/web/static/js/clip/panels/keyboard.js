@@ -112,6 +112,11 @@ const ROWS = [
   ["G", "grid", { g: ({ view }) => view.toggle("grid") }],
   ["M", "marks", { m: ({ view }) => view.toggle("marks") }],
   ["E", "bare edges", { e: ({ view }) => view.toggle("bare") }],
+  [
+    "X",
+    "exact view: as an export draws it, at 100 % under the pointer",
+    { x: ({ view }) => view.toggleExact() },
+  ],
   ["T F", "tightest frame; held point furthest off", { t: toTightest, f: toFurthest }],
   [
     "1 2 3 4 5",

@@ -103,7 +103,7 @@ component("stageBox", () => ({
   get note() {
     const { clip, view } = this.$store;
     if (view.clean) return "Everything over the picture is hidden; H brings it back.";
-    return clip.working || clip.note;
+    return clip.working || clip.note || view.exactWords;
   },
 
   /** @param {WheelEvent} event */

@@ -54,6 +54,7 @@ export class Pointer {
   /** @param {PointerEvent} event */
   move(event) {
     const spot = this.stage.spot(event);
+    this.stage.pointed = spot;
     if (this.pressed) this.pressed.move?.(spot, event);
     else if (!event.buttons) this.hover(spot);
   }

@@ -1,6 +1,7 @@
 // Pictures drawn through lattices, with WebGL.
 import { unpack } from "../../lib/api.js";
 import { CHANGED, PARTIAL, PLAIN, VERTEX, withStages } from "./shaders.js";
+import { straight } from "./lattice.js";
 import { PictureTexture } from "./texture.js";
 
 const SLOTS = ["place", "source", "earlier"];
@@ -132,18 +133,22 @@ export class Renderer {
    * @param {boolean} how.hatched
    * @param {{ point: Spot, normal: Spot }} how.line that divides two parts
    * @param {number} how.across px of the source
+   * @param {import("./exact.js").ExactPictures | null} how.exact to be drawn instead
    */
-  draw({ treated, lattice, region, box, side }, { at, differs, hatched, line, across }) {
+  draw({ treated, lattice, region, box, side }, { at, differs, hatched, line, across, exact }) {
     const { gl, canvas } = this;
-    const nodes = lattice.frame(at);
+    const drawn = differs ? null : exact;
+    const shown = drawn ? straight : lattice;
+    const nodes = shown.frame(at);
     // Between nodes inside the source there is nothing outside it.
     const covered = nodes.every((share) => share >= 0 && share <= 1);
-    const name = differs ? "changed" : side || !covered ? "partial" : "plain";
-    const asIs = !treated && !differs;
-    const { programs } = this;
-    if (!programs) return;
-    const key = /** @type {keyof typeof programs} */ (`${name}${asIs ? "AsIs" : ""}`);
-    const { program, where } = programs[key];
+    const linked = this.linked({
+      differs,
+      cut: Boolean(side) || !covered,
+      asIs: Boolean(drawn) || !treated,
+    });
+    if (!linked) return;
+    const { program, where } = linked;
     gl.enable(gl.SCISSOR_TEST);
     const bottom = canvas.height - region.top - region.height;
     gl.scissor(region.left, bottom, region.width, region.height);
@@ -156,19 +161,32 @@ export class Renderer {
     gl.uniform1f(where.hatch, hatched ? 1 : 0);
     gl.uniform1f(where.height, high);
     gl.uniform1i(where.before, 1);
-    if (!asIs) this.setUniforms(where, at);
-    const { videoWidth, videoHeight } = this.video;
-    gl.uniform3f(where.texel, 1 / videoWidth, 1 / videoHeight, videoWidth / across);
-    this.mesh(lattice, nodes, differs ? lattice.frame(at - 1) : nodes);
+    this.setUniforms(where, at, across);
+    drawn?.bind(gl, treated);
+    this.mesh(shown, nodes, differs ? lattice.frame(at - 1) : nodes);
+    if (drawn) this.texture?.bind();
     gl.disable(gl.SCISSOR_TEST);
+  }
+
+  /**
+   * The program that draws so.
+   * @param {{ differs: boolean, cut: boolean, asIs: boolean }} how
+   */
+  linked({ differs, cut, asIs }) {
+    if (differs) return this.programs?.changed;
+    const name = cut ? "partial" : "plain";
+    return this.programs?.[asIs ? /** @type {const} */ (`${name}AsIs`) : name];
   }
 
   /**
    * @param {Record<string, WebGLUniformLocation | null>} where
    * @param {number} at
+   * @param {number} across
    */
-  setUniforms(where, at) {
+  setUniforms(where, at, across) {
     const { gl } = this;
+    const { videoWidth, videoHeight } = this.video;
+    gl.uniform3f(where.texel, 1 / videoWidth, 1 / videoHeight, videoWidth / across);
     for (const { name, size, values } of this.uniforms) {
       const count = values.length / size;
       const start = size * Math.max(0, Math.min(count - 1, at));

@@ -25,6 +25,10 @@ export class Stage {
     this.centre = { x: 0.5, y: 0.5 }; // what of the picture is in the middle
     /** @type {Against | null} what is compared with; null: the original */
     this.against = null;
+    /** @type {import("./exact.js").ExactPictures | null} */
+    this.exact = null;
+    /** @type {Spot | null} where the pointer was last, canvas pixels */
+    this.pointed = null;
     this.split = { x: 0.5, y: 0.5, turn: 0 };
     this.lattice = straight;
     /** @type {Shape} */
@@ -125,6 +129,21 @@ export class Stage {
     this.look(zoom, u + (this.centre.x - u) / grown, v + (this.centre.y - v) / grown);
   }
 
+  /** At 100 % about the place that the pointer was at last: a pixel of the output a pixel. */
+  lookClosely() {
+    const spot = this.pointed ?? undefined;
+    const { box, output } = this.partAt(spot ?? [this.picture.width / 2, this.picture.height / 2]);
+    const factor = output.width / box.width;
+    if (factor > 1) this.closer(factor, spot);
+  }
+
+  /** The exact picture, where it is that of the frame and the treatment on show. */
+  get exactNow() {
+    const { exact } = this;
+    const now = exact && exact.frame === this.frame && this.view().exactly === this.frame;
+    return now && !this.clock.playing ? exact : null;
+  }
+
   /**
    * @param {number} zoom
    * @param {number} x share of the picture that is in the middle
@@ -208,6 +227,7 @@ export class Stage {
       treated,
       name: treated ? "treated" : other.name,
       lattice: treated ? this.lattice : other.lattice,
+      output: treated ? this.output : other.output,
       region,
       box: this.box(region, treated ? this.output : other.output),
       side,
@@ -255,6 +275,8 @@ export class Stage {
       hatched: view.bare && !view.clean,
       line: this.line(),
       across: this.source.width,
+      // What is compared with is not drawn exactly, unless it is the original.
+      exact: this.against ? null : this.exactNow,
     };
     if (ready) for (const part of this.layout()) this.renderer.draw(part, how);
     this.overlay.draw();

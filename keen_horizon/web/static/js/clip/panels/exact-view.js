@@ -1,0 +1,147 @@
+// Exact view: the frame on show as an export draws it, whenever the picture rests.
+import { post } from "../../lib/api.js";
+import { component } from "../../lib/component.js";
+import { settled } from "../../lib/wait.js";
+import { live } from "../live.js";
+import { ExactPictures } from "../stage/exact.js";
+
+const RESTS = 120; // ms without a change, before a frame is drawn
+const ENLARGED = 8; // times, in the loupe
+const NEAR = 25; // ms between questions: a frame is drawn in well under a second
+
+/** @param {string} address */
+async function bitmapAt(address) {
+  const answer = await fetch(address);
+  if (!answer.ok)
+    throw new Error("The exact picture has gone; it is drawn again when it is asked for.");
+  return createImageBitmap(await answer.blob());
+}
+
+component("exactView", () => ({
+  timer: 0,
+
+  init() {
+    window.Alpine.effect(() => {
+      const { clip, view } = this.$store;
+      // All that a picture depends on.
+      const rests = [clip.answer, clip.frame, clip.playing, clip.asking, Boolean(clip.wish)];
+      const on = view.exact;
+      queueMicrotask(() => this.changed(on, rests.length > 0));
+    });
+  },
+
+  /**
+   * @param {boolean} on
+   * @param {boolean} known
+   */
+  changed(on, known) {
+    window.clearTimeout(this.timer);
+    const { stage } = live;
+    if (!stage || !known) return;
+    if (!on) {
+      this.drop();
+      return;
+    }
+    const { clip, view } = this.$store;
+    const shown = stage.exact;
+    if (shown && (shown.frame !== clip.frame || shown.answer !== window.Alpine.raw(clip.answer))) {
+      view.exactly = -1; // of another frame, or of another treatment
+      stage.draw();
+    }
+    view.exactWords = clip.playing ? "Exact view waits until the picture rests." : "";
+    if (view.exactly === clip.frame) this.say();
+    if (clip.playing || clip.asking || clip.wish || !clip.answer?.whole) return;
+    this.timer = window.setTimeout(() => this.fetch(), RESTS);
+  },
+
+  async fetch() {
+    const { clip, view } = this.$store;
+    const { frame } = clip;
+    const answer = window.Alpine.raw(clip.answer);
+    const outside = frame < clip.first || frame > clip.last;
+    if (outside || (live.stage.exact?.frame === frame && live.stage.exact.answer === answer))
+      return;
+    const wanted = () =>
+      view.exact && clip.frame === frame && window.Alpine.raw(clip.answer) === answer;
+    view.exactWords = `Exact view: drawing frame ${frame} …`;
+    const made = await clip.guard(() =>
+      settled(() => post(`${clip.base}/exact`, { treatment: clip.treatment, frame }), {
+        work: (one) => one.work,
+        wanted,
+        every: NEAR,
+        failed: "The exact view was not drawn.",
+      }),
+    );
+    const pictures =
+      made && (await clip.guard(() => Promise.all([made.recorded, made.treated].map(bitmapAt))));
+    if (!pictures) {
+      if (wanted()) view.exactWords = "";
+      return;
+    }
+    if (!wanted()) {
+      for (const picture of pictures) picture.close();
+      return;
+    }
+    this.drop();
+    live.stage.exact = new ExactPictures(frame, answer, pictures[0], pictures[1]);
+    view.exactly = frame;
+    view.fringe = made.fringe;
+    this.say();
+    live.stage.draw();
+  },
+
+  /** That what is on show is exact. */
+  say() {
+    const { clip, view } = this.$store;
+    view.exactWords = `Exact view of frame ${clip.frame}, as an export draws it`;
+  },
+
+  drop() {
+    const { view } = this.$store;
+    view.exactWords = "";
+    live.stage.exact?.close();
+    live.stage.exact = null;
+    view.exactly = -1;
+    view.fringe = null;
+    live.stage.draw();
+  },
+}));
+
+// The strongest fringe of the frame, recorded and treated, eight times as large.
+component("fringeLoupe", () => ({
+  init() {
+    window.Alpine.effect(() => {
+      const { view } = this.$store;
+      const { fringe, exactly } = view;
+      queueMicrotask(() => this.draw(exactly >= 0 ? fringe : null));
+    });
+  },
+
+  get has() {
+    const { view } = this.$store;
+    return view.exactly >= 0 && Boolean(view.fringe);
+  },
+
+  get words() {
+    const { view } = this.$store;
+    if (!view.exact) return "";
+    if (view.exactly < 0) return "The frame is being drawn …";
+    return view.fringe ? "" : "No edge of this frame is sharp enough to look at.";
+  },
+
+  /** @param {[[number, number], [number, number]] | null} fringe */
+  draw(fringe) {
+    const { exact } = live.stage ?? {};
+    if (!fringe || !exact) return;
+    [exact.recorded, exact.treated].forEach((picture, k) => {
+      const canvas = /** @type {HTMLCanvasElement} */ (this.$refs[k ? "treated" : "recorded"]);
+      const pen = /** @type {CanvasRenderingContext2D} */ (canvas.getContext("2d"));
+      const [wide, high] = [canvas.width / ENLARGED, canvas.height / ENLARGED];
+      const [x, y] = fringe[k];
+      pen.imageSmoothingEnabled = false;
+      pen.fillRect(0, 0, canvas.width, canvas.height);
+      const [left, top] = [Math.round(x - wide / 2), Math.round(y - high / 2)];
+      pen.drawImage(picture, left, top, wide, high, 0, 0, canvas.width, canvas.height);
+    });
+  },
+}));
