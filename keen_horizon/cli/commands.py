@@ -88,6 +88,9 @@ def _parser() -> argparse.ArgumentParser:
     with_range(verb)
     verb.add_argument("--json", type=Path, required=True, metavar="OUT.json")
     with_care(verb)
+    verb.add_argument(
+        "--even", type=Path, metavar="PHOTO", help="a photograph of a wall or the sky"
+    )
     verb.set_defaults(run=_glass)
 
     verb = verbs.add_parser(
@@ -189,9 +192,14 @@ def _cost(options: argparse.Namespace) -> None:
 
 def _glass(options: argparse.Namespace) -> None:
     found = scan(options.input)
+    canvas = found.probe.canvas
+    even = None
+    if options.even is not None:
+        even = pipeline.fall_off_of_photograph(options.even, options.even.name, canvas)
     with measured(options, found) as tracks:
-        estimates = pipeline.Estimates(tracks, found.probe.canvas)
-        fit = pipeline.find_glass(options.input, found, estimates, Meter("looking at light"))
+        estimates = pipeline.Estimates(tracks, canvas)
+        meter = Meter("looking at light")
+        fit = pipeline.find_glass(options.input, found, estimates, meter, even)
     print(fit.words, file=sys.stderr)
     write_json(options.json, pipeline.glass_report(fit, found.probe.canvas))
 

@@ -6,6 +6,8 @@ from __future__ import annotations
 from typing import Any
 
 from ..core import pipeline
+from ..core.isolation import IsolatedProcess
+from ..core.stations.glass.brightness import FallOffFit
 from ..store.media_store import MediaStore
 from ..store.models import Measure
 from .kind import QUICK, JobKind, Task
@@ -15,9 +17,11 @@ from .solving import measure_of
 EDITION = 2  # of what is found out: what an earlier one kept is found again
 
 
-def glass_details(measure: Measure) -> dict[str, object]:
-    """What a worker needs to know to find out about a measured clip's glass."""
-    return {"measure": measure.id, "folder": measure.folder_key, "edition": EDITION}
+def glass_details(measure: Measure, even: dict[str, Any] | None = None) -> dict[str, object]:
+    """What a worker needs to know to find out about a measured clip's glass: by an ``even``
+    surface in a ``frame``, or in a photograph (``key`` and ``name``), if there is one."""
+    details = {"measure": measure.id, "folder": measure.folder_key, "edition": EDITION}
+    return details if even is None else {**details, "even": even}
 
 
 def found_glass(store: MediaStore, details: dict[str, Any]) -> dict[str, Any] | None:
@@ -26,8 +30,19 @@ def found_glass(store: MediaStore, details: dict[str, Any]) -> dict[str, Any] | 
 
 
 def find(task: Task) -> None:
-    estimates = task.solver.estimates(task.recording, measure_of(task))
-    fit = pipeline.find_glass(task.source, task.scan, estimates, task.progress)
+    even = task.details.get("even")
+    fit: pipeline.GlassFit | FallOffFit
+    if even is None:
+        estimates = task.solver.estimates(task.recording, measure_of(task))
+        fit = pipeline.find_glass(task.source, task.scan, estimates, task.progress)
+    elif "frame" in even:
+        fit = pipeline.fall_off_of_frame(task.source, task.scan, int(even["frame"]))
+    else:
+        with IsolatedProcess() as process:
+            fit = process.call(
+                pipeline.fall_off_of_photograph, task.store.path(even["key"]), even["name"],
+                task.scan.probe.canvas, look_up=lambda: task.progress(0, 1),
+            )  # fmt: skip
     told = {"settings": fit.settings, "words": fit.words}
     keep_result(task.store, "glass", task.details, told)
 

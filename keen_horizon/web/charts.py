@@ -74,7 +74,7 @@ def chart(clip_id: int) -> Response:
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
         if photos:
-            details["photos"] = [_photo(photo) for photo in photos]
+            details["photos"] = [photo_at(photo) for photo in photos]
         else:
             details |= {"first": clip.first_frame, "last": clip.last_frame}
         details |= {"recording": clip.recording_id, "squeeze": squeeze_of(clip)}
@@ -95,7 +95,8 @@ def chart(clip_id: int) -> Response:
     return jsonify(there=True, refusal=why, **found)
 
 
-def _photo(photo: object) -> dict[str, str]:
+def photo_at(photo: object) -> dict[str, str]:
+    """The key and the name of a photograph that was added. Raises KeenError for anything else."""
     if not isinstance(photo, dict):
         raise KeenError("photographs are given as they were answered.")
     key, name = photo.get("key"), photo.get("name")

@@ -8,7 +8,7 @@ from typing import Any
 
 from flask import Blueprint, Response, jsonify
 
-from ..core.errors import BadSetting
+from ..core.errors import BadSetting, KeenError
 from ..core.stations.glass.by_hand import (
     EVEN,
     FARTHEST,
@@ -25,10 +25,12 @@ from ..core.stations.glass.fall_off import hand_settings
 from ..core.stations.glass.lateral import told_settings
 from ..jobs.glass import GLASS, found_glass, glass_details
 from ..store import library, treatments
+from ..store.models import Measure
 from ..store.scans import stored_scan
 from . import services
+from .charts import photo_at
 from .jobs import describe
-from .requests import body
+from .requests import body, whole
 
 blueprint = Blueprint("glass", __name__, url_prefix="/clips/<int:clip_id>/glass")
 
@@ -46,10 +48,11 @@ def by_hand() -> dict[str, Any]:
 def find(clip_id: int) -> Response:
     """What the clip tells of its glass; a worker looks at some frames."""
     kit = services()
+    asked = body().get("even")
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
         measure = treatments.measured(session, clip)
-        details = glass_details(measure)
+        details = glass_details(measure, None if asked is None else _even(asked, measure))
         known = found_glass(kit.store, details)
         if known is not None:
             return jsonify(work=None, **known)
@@ -57,6 +60,19 @@ def find(clip_id: int) -> Response:
             session, GLASS.name, clip.recording_id, clip_id=clip.id, details=details
         )
         return jsonify(work=describe(job), settings=None, words="")
+
+
+def _even(asked: object, measure: Measure) -> dict[str, Any]:
+    """An even surface: a frame of the clip, or a photograph that was added."""
+    if not isinstance(asked, dict):
+        raise KeenError("an even surface is a frame, or a photograph.")
+    if "frame" in asked:
+        frame = whole(asked, "frame", "a frame is given by its number.")
+        first, last = measure.first_frame, measure.last_frame or measure.first_frame
+        if not first <= frame <= last:
+            raise KeenError(f"frame {frame} is none of {first} to {last}.")
+        return {"frame": frame}
+    return photo_at(asked)
 
 
 @blueprint.post("/light")

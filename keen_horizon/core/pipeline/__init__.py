@@ -12,7 +12,14 @@ from .cost_curve import cost_curve
 from .decide_model import motion_for
 from .estimate_motion import Estimates
 from .exact_view import ExactView, exact_view
-from .find_glass import GlassFit, find_fall_off, find_glass, find_lateral
+from .find_glass import (
+    GlassFit,
+    fall_off_of_frame,
+    fall_off_of_photograph,
+    find_fall_off,
+    find_glass,
+    find_lateral,
+)
 from .first_treatment import first_treatment
 from .measure_again import MeasuredAgain, measured_again
 from .measure_tracks import Progress, check_range, follow, measure, silent
@@ -32,6 +39,8 @@ __all__ = [
     "correction_report",
     "cost_curve",
     "exact_view",
+    "fall_off_of_frame",
+    "fall_off_of_photograph",
     "find_fall_off",
     "find_glass",
     "find_lateral",

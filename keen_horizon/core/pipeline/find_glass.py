@@ -8,12 +8,16 @@ from typing import Any
 
 import numpy as np
 
+from ..errors import BadSetting
+from ..geometry.canvas import Canvas
 from ..geometry.similarity import Similarities
 from ..media.decode import frames, key_frames
+from ..media.photographs import read_photograph
 from ..media.probe import Scan
-from ..picture.working_space import space_of
+from ..picture.working_space import SRGB, space_of, working_space
 from ..stations.glass.brightness import FallOffFit, Look, beside, fit_fall_off, gather, light_at
 from ..stations.glass.colour_edges import Colours, LateralFit, colours_of, fit_lateral
+from ..stations.glass.even_surface import fit_even
 from ..tracking.tracks import places_of
 from ..types import Real
 from .estimate_motion import Estimates
@@ -21,6 +25,7 @@ from .measure_tracks import Progress, silent
 
 LOOKS = 64  # frames that are looked at for light
 COLOUR_LOOKS = 8  # and for colours
+SAME_SHAPE = 0.02  # by which an even photograph may be wider or higher than the clip
 RUNS, RUN = 4, 160  # of a longer clip: stretches, and frames in each
 
 
@@ -42,12 +47,40 @@ class GlassFit:
 
 
 def find_glass(
-    path: Path, scan: Scan, estimates: Estimates, progress: Progress = silent
-) -> GlassFit:
-    """What the glass of a measured range does to light and colours."""
+    path: Path, scan: Scan, estimates: Estimates, progress: Progress = silent,
+    even: FallOffFit | None = None,
+) -> GlassFit:  # fmt: skip
+    """What the glass of a measured range does to light and colours; to light, what an ``even``
+    surface told, if it was asked."""
     first = estimates.tracks.first
     lateral = find_lateral(path, scan, first, first + len(estimates.tracks) - 1)
-    return GlassFit(find_fall_off(path, scan, estimates, progress), lateral)
+    return GlassFit(even or find_fall_off(path, scan, estimates, progress), lateral)
+
+
+def fall_off_of_photograph(source: Path | bytes, name: str, canvas: Canvas) -> FallOffFit:
+    """The fall-off that a photograph of an even surface speaks for, taken as clips of size
+    ``canvas`` are. Raises MediaError for what is no photograph, BadSetting for one of another
+    shape."""
+    luma = read_photograph(source, name)
+    own = Canvas(luma.shape[1], luma.shape[0])
+    shape, wanted = (one.width * one.pixel_aspect / one.height for one in (own, canvas))
+    if abs(shape / wanted - 1) > SAME_SHAPE:
+        raise BadSetting(
+            f"is {own.width} × {own.height}, the clip {canvas.width} × {canvas.height}: another "
+            "shape, so another part of the lens.", file=name,
+            remedy="Photograph the surface as the clip was recorded.",
+        )  # fmt: skip
+    space = working_space({"transfer": SRGB}, 8, own.height)
+    light = space.light(luma.astype(np.float32) / 255)
+    return fit_even(np.asarray(light, np.float32), own)
+
+
+def fall_off_of_frame(path: Path, scan: Scan, frame: int) -> FallOffFit:
+    """The fall-off that a frame of an even surface speaks for."""
+    space = space_of(scan.probe)
+    picture = next(iter(frames(path, scan, frame, frame, luma_only=True)))
+    light = space.light(space.grey_value(picture.planes[0].astype(np.float32)))
+    return fit_even(np.asarray(light, np.float32), scan.probe.canvas)
 
 
 def find_lateral(path: Path, scan: Scan, first: int, last: int) -> LateralFit:

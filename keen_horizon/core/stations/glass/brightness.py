@@ -11,7 +11,7 @@ found by Gauss-Newton steps. What the spots do not tell stays near nothing, and 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Literal
 
 import cv2
 import numpy as np
@@ -64,18 +64,21 @@ class Sightings:
 class FallOffFit:
     """What was found. ``doubt`` is the standard deviation of the stops over the picture, rms;
     ``residual`` what sightings of one mark still differ by, stops, robust; ``marks`` how many told;
-    ``words`` say it."""
+    ``words`` say it, and ``found_by`` in what it was found."""
 
     fall_off: FallOff | None
     doubt: float
     residual: float
     marks: int
     words: str
+    found_by: Literal["clip", "even"] = "clip"
 
     @property
     def settings(self) -> dict[str, Any] | None:
         """Those of the station, if anything was found."""
-        return None if self.fall_off is None else settings_of(self.fall_off, "clip", self.doubt)
+        return (
+            None if self.fall_off is None else settings_of(self.fall_off, self.found_by, self.doubt)
+        )
 
 
 def beside(ids: NDArray[Any], places: Points, turned: complex, height: int) -> Look:
@@ -179,8 +182,8 @@ class _Solved:
     def _sure(self, places: Points) -> Real:
         """``(m,)`` the standard deviation of the stops at pixels ``(…, 2)`` against the middle."""
         field = _field(self.canvas, self.middle)
-        slopes = _slopes(field, places.reshape(-1, 2), self.stops)
-        along = slopes - _slopes(field, np.array([self.canvas.centre]), self.stops)
+        slopes = radial_slopes(field, places.reshape(-1, 2), self.stops)
+        along = slopes - radial_slopes(field, np.array([self.canvas.centre]), self.stops)
         variance = np.einsum("ij,jk,ik->i", along, self.covariance, along)
         return np.asarray(np.sqrt(np.clip(variance, 0, None)))
 
@@ -205,7 +208,7 @@ def _field(canvas: Canvas, middle: Real) -> RadialField:
     return RadialField(canvas, (float(middle[0]), float(middle[1])))
 
 
-def _slopes(field: RadialField, places: Points, stops: Real) -> Real:
+def radial_slopes(field: RadialField, places: Points, stops: Real) -> Real:
     """``(m, TERMS + 2)`` by how much the stops lost at pixels change with each coefficient, and
     with the middle's place in shares of the picture."""
     canvas = field.canvas
@@ -262,7 +265,7 @@ class _System:
         frames, rows = len(exposure), np.arange(len(raw))
         self.frames = frames
         one = csr_array((np.ones(len(raw)), (rows, seen.frame)), shape=(len(raw), frames))
-        self._columns = hstack([one, csr_array(-_slopes(field, seen.place, stops))]).tocsr()
+        self._columns = hstack([one, csr_array(-radial_slopes(field, seen.place, stops))]).tocsr()
         self._marks = csr_array((weight, (seen.mark, rows)))
         total: Real = np.asarray(self._marks.sum(axis=1)).ravel()
         self._sums = (self._marks @ self._columns).toarray()  # by mark

@@ -61,9 +61,9 @@ class GlassSettings(StationSettings):
         2.0, 0.25, 4, label="Most gain", unit="stops", step=0.05, affects="pixels",
         hint="Light is never raised by more, however much was lost.",
     )  # fmt: skip
-    found_by: Literal["nothing", "clip", "hand", "copy"] = setting(
+    found_by: Literal["nothing", "clip", "even", "hand", "copy"] = setting(
         "nothing", label="Found by", affects="report",
-        hint="Where the numbers come from: this clip, by hand, or another clip.",
+        hint="Where the numbers come from: this clip, an even surface, by hand, or another clip.",
     )  # fmt: skip
     doubt: float | None = setting(
         None, 0, 8, label="Doubt", unit="stops", affects="report",

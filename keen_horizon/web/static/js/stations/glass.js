@@ -1,5 +1,5 @@
 // Tools of the Glass station: light and colours, found in the clip, or told by hand.
-import { post } from "../lib/api.js";
+import { post, send } from "../lib/api.js";
 import { component } from "../lib/component.js";
 import { drawRadialCurves } from "../lib/radial-curve.js";
 import { jobWords, settled } from "../lib/wait.js";
@@ -16,13 +16,15 @@ component("glassTools", () => ({
   words: "",
   isLooking: false,
 
-  async find() {
+  /** @param {object} [even] a frame, or a photograph, of an even surface */
+  async find(even) {
     const { clip } = this.$store;
     this.isLooking = true;
-    this.words =
-      "A worker looks at how bright the same things are, near the middle and further out, and where colours part …";
+    this.words = even
+      ? "A worker looks at how much darker the surface grows towards its edge …"
+      : "A worker looks at how bright the same things are, near the middle and further out, and where colours part …";
     const found = await clip.guard(() =>
-      settled(() => post(`${clip.base}/glass/find`), {
+      settled(() => post(`${clip.base}/glass/find`, even ? { even } : {}), {
         work: (answer) => answer.work,
         tell: (job) => {
           this.words = `Looking at light and colours: ${jobWords(job)}`;
@@ -33,6 +35,20 @@ component("glassTools", () => ({
     this.isLooking = false;
     this.words = found?.words ?? "";
     if (found?.settings) clip.adopt("glass", { ...found.settings, on: true }, true);
+  },
+
+  /** @param {Event} event */
+  async photograph(event) {
+    const input = /** @type {HTMLInputElement} */ (event.target);
+    const [file] = input.files ?? [];
+    input.value = "";
+    if (!file) return;
+    const { clip } = this.$store;
+    this.words = `Taking in ${file.name} …`;
+    const name = encodeURIComponent(file.name);
+    const photo = await clip.guard(() => send(`${clip.base}/photos?name=${name}`, file));
+    this.words = "";
+    if (photo) await this.find(photo);
   },
 }));
 
