@@ -72,9 +72,7 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
         "frame_count": probe["frame_count"],
         "rate": probe["rate"],
         "proxy": proxy_address(recording),
-        "source_words": f"{probe['width']} × {probe['height']} · {captions.rate(probe)}".replace(
-            " fps", "\u00a0fps"
-        ),
+        "source_words": f"{probe['width']} × {probe['height']} · {captions.rate(probe)}",
         "sound": probe["sound"] is not None,
     }
     if treatments.measure_of(session, clip) is None:

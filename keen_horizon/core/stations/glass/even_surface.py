@@ -15,8 +15,8 @@ from ...geometry.canvas import Canvas
 from ...geometry.lattice import lattice_points
 from ...picture.radial import RadialField
 from ...types import AnyArray, Points, Real
-from .brightness import FARTHEST, OFF, SIZE, TERMS, FallOffFit, radial_slopes
-from .fall_off import FallOff
+from .brightness import FARTHEST, OFF, SIZE, FallOffFit, radial_slopes
+from .fall_off import TERMS, FallOff
 
 BLOCKS = (48, 27)  # parts of the picture whose light is averaged
 DARKEST, BRIGHTEST = 0.01, 0.93  # linear light of a part that can be trusted

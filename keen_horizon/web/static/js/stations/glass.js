@@ -45,8 +45,7 @@ component("glassTools", () => ({
     if (!file) return;
     const { clip } = this.$store;
     this.words = `Taking in ${file.name} …`;
-    const name = encodeURIComponent(file.name);
-    const photo = await clip.guard(() => send(`${clip.base}/photos?name=${name}`, file));
+    const photo = await clip.guard(() => send(`${clip.base}/photos`, file));
     this.words = "";
     if (photo) await this.find(photo);
   },

@@ -36,22 +36,31 @@ component("exactView", () => ({
    */
   changed(on, known) {
     window.clearTimeout(this.timer);
-    const { stage } = live;
-    if (!stage || !known) return;
+    if (!live.stage || !known) return;
     if (!on) {
       this.drop();
       return;
     }
+    this.mark();
+    if (this.rests) this.timer = window.setTimeout(() => this.fetch(), RESTS);
+  },
+
+  /** Whether nothing moves and nothing is asked. */
+  get rests() {
+    const { clip } = this.$store;
+    return !clip.playing && !clip.asking && !clip.wish && Boolean(clip.answer?.whole);
+  },
+
+  /** Say whether what was drawn is still that of the frame and the treatment on show. */
+  mark() {
     const { clip, view } = this.$store;
-    const shown = stage.exact;
+    const shown = live.stage.exact;
     if (shown && (shown.frame !== clip.frame || shown.answer !== window.Alpine.raw(clip.answer))) {
-      view.exactly = -1; // of another frame, or of another treatment
-      stage.draw();
+      view.exactly = -1;
+      live.stage.draw();
     }
     view.exactWords = clip.playing ? "Exact view waits until the picture rests." : "";
     if (view.exactly === clip.frame) this.say();
-    if (clip.playing || clip.asking || clip.wish || !clip.answer?.whole) return;
-    this.timer = window.setTimeout(() => this.fetch(), RESTS);
   },
 
   async fetch() {
