@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .camera import Array, Truth
+from .glow import Glow
 from .harbour import FAR_QUAY
 from .scene import Scene
 from .shade import Shade
@@ -39,6 +40,7 @@ class Take:
     camera: str = ""  # as it is written into the file
     shade: Shade | None = None  # what its glass does to light
     fringes: Fringes | None = None  # where its glass puts colours
+    glow: Glow | None = None  # rims beside what is bright
 
     def frames(self) -> Iterator[NDArray[np.uint8]]:
         """BGR frames, with sensor noise; the same every time."""
@@ -48,6 +50,8 @@ class Take:
     def frame(self, frame: int) -> NDArray[np.uint8]:
         """One frame; any, in any order."""
         picture = self._seen(frame)
+        if self.glow is not None:
+            picture = self.glow.spread(picture)
         if self.shade is not None:
             picture = self.shade.darken(picture)
         grain = _grain()

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import cv2
 import numpy as np
 
 from ..media.decode import Picture, Plane
 from .colours import parted_samplers, warp_colours
-from .pixel_stage import AnyStage, CodedStage, ColourStage, DetailStage
+from .pixel_stage import AnyStage, CodedStage
 from .warp import Sampler, warp_planes
 from .working_space import WorkingSpace
 
@@ -28,7 +28,9 @@ class Painter:
         self, picture: Picture, sampler: Sampler, out: tuple[Plane, ...], *, bare: bool
     ) -> None:
         """Fill ``out`` as :func:`.warp_planes` does, with what is done at the source's end."""
-        colours = [stage for stage in self.stages if isinstance(stage, ColourStage)]
+        for stage in self._at("recorded"):
+            picture = stage.apply(picture, self.space, picture.index - self.first)
+        colours = self._at("colours")
         if colours:
             height, width = out[0].shape
             source = sampler.places(width, height).source
@@ -43,18 +45,18 @@ class Painter:
     def finish(self, picture: Picture, sampler: Sampler, out: tuple[Plane, ...]) -> None:
         """What is done to a whole picture at the output's end."""
         self._apply("output", picture, sampler, out)
-        for stage in self.stages:
-            if isinstance(stage, DetailStage):
-                stage.apply(out[0], self.space, picture.index - self.first)
+        for stage in self._at("detail"):
+            stage.apply(out[0], self.space, picture.index - self.first)
+
+    def _at(self, end: str) -> list[Any]:
+        """The stages at one end; which that is tells what they can do."""
+        return [stage for stage in self.stages if stage.end == end]
 
     def _apply(
         self, end: Literal["source", "output"], picture: Picture, sampler: Sampler,
         out: tuple[Plane, ...],
     ) -> None:  # fmt: skip
-        stages = [
-            stage for stage in self.stages
-            if not isinstance(stage, ColourStage | DetailStage) and stage.end == end
-        ]  # fmt: skip
+        stages = self._at(end)
         if not stages:
             return
         height, width = out[0].shape

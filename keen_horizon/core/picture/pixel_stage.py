@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal, Protocol, runtime_checkable
 
-from ..media.decode import Plane
+from ..media.decode import Picture, Plane
 from ..types import AnyArray, Real
 from .warp import Places
 from .working_space import LinearPicture, WorkingSpace
@@ -50,7 +50,6 @@ class CodedStage(Protocol):
         ...
 
 
-@runtime_checkable
 class ColourStage(Protocol):
     """Where red and blue lie off green in the recorded picture. Each colour is then sampled once,
     at its own place."""
@@ -71,7 +70,25 @@ class ColourStage(Protocol):
         ...
 
 
-@runtime_checkable
+class RecordedStage(Protocol):
+    """What becomes of the colours of the recorded picture by what lies about each pixel of it,
+    before it is sampled."""
+
+    end: ClassVar[Literal["recorded"]]
+    name: ClassVar[str]
+    shader: ClassVar[str]
+    """GLSL: ``vec3 name(vec3 seen, sampler2D from, vec2 at)``, code values 0 to 1; what lies about
+    ``at`` is had by ``sampled(from, …)``."""
+
+    def apply(self, picture: Picture, space: WorkingSpace, frame: int) -> Picture:
+        """The recorded picture of one ``frame`` of the range, changed."""
+        ...
+
+    def uniforms(self) -> dict[str, Real]:
+        """As :meth:`PixelStage.uniforms`."""
+        ...
+
+
 class DetailStage(Protocol):
     """What becomes of the luma of a delivered picture by what lies about each pixel."""
 
@@ -93,4 +110,4 @@ class DetailStage(Protocol):
         ...
 
 
-AnyStage = PixelStage | ColourStage | DetailStage
+AnyStage = PixelStage | ColourStage | RecordedStage | DetailStage

@@ -87,6 +87,22 @@ class GlassSettings(StationSettings):
         100.0, 0, 150, label="Amount, colours", unit="%", keyed=True, affects="pixels",
         hint="Percent of the way that red and blue are brought back.",
     )  # fmt: skip
+    halo: float = setting(
+        0.0, 0, 100, label="Halo", unit="%", keyed=True, affects="pixels",
+        hint="Percent of the rims beside bright edges that is taken away; 0 leaves them.",
+    )  # fmt: skip
+    halo_width: float = setting(
+        0.8, 0.1, 4, label="Width", unit="%", step=0.1, reach=(0.1, 2), affects="pixels",
+        hint="How wide a rim may be, in percent of the picture's height.",
+    )  # fmt: skip
+    halo_hue: float = setting(
+        280.0, 0, 360, label="Hue", unit="°", affects="pixels",
+        hint="Of the rims: 0 is red, 120 green, 240 blue; purple lies about 280.",
+    )  # fmt: skip
+    halo_other: float = setting(
+        130.0, 0, 360, label="Other hue", unit="°", affects="pixels",
+        hint="Of rims on the other side of where the lens is in focus: green, mostly.",
+    )  # fmt: skip
     colour_found_by: Literal["nothing", "clip", "hand", "copy"] = setting(
         "nothing", label="Colours found by", affects="report",
         hint="Where the numbers of red and blue come from: this clip, by hand, or another clip.",

@@ -12,6 +12,7 @@ from ...picture.radial import even_powers
 from ..station import Figure, Report, Scene, Station
 from .by_hand import parting_of, shape_of
 from .fall_off import TERMS, FallOffGain, fall_off_of
+from .halo import Halo
 from .lateral import COLOURS, LateralColour, is_parted, lateral_of
 from .settings import GlassSettings
 
@@ -42,7 +43,10 @@ class GlassStation(Station[GlassSettings]):
         return settings.model_copy(update=dict.fromkeys(from_here, "copy"))
 
     def pixels(self, settings: GlassSettings, scene: Scene) -> Sequence[AnyStage]:
-        parts = (self._colours(settings, scene), self._light(settings, scene))
+        parts = (
+            self._halo(settings, scene), self._colours(settings, scene),
+            self._light(settings, scene),
+        )  # fmt: skip
         return tuple(stage for stage in parts if stage is not None)
 
     def _colours(self, settings: GlassSettings, scene: Scene) -> LateralColour | None:
@@ -50,6 +54,16 @@ class GlassStation(Station[GlassSettings]):
             return None
         amount = scene.values("glass.colour_amount") / 100
         return LateralColour(lateral_of(settings, scene.canvas), np.asarray(amount))
+
+    def _halo(self, settings: GlassSettings, scene: Scene) -> Halo | None:
+        strength = np.asarray(scene.values("glass.halo") / 100)
+        if not settings.on or not strength.any():
+            return None
+        canvas = scene.canvas
+        return Halo(
+            strength, settings.halo_width / 100 * canvas.height,
+            (settings.halo_hue, settings.halo_other), canvas.height, canvas.width,
+        )  # fmt: skip
 
     def _light(self, settings: GlassSettings, scene: Scene) -> FallOffGain | None:
         if not settings.on or not _loses(settings):
@@ -62,6 +76,7 @@ class GlassStation(Station[GlassSettings]):
         return {
             "glass": None if light is None else _light_report(light, scene),
             "colours": None if colours is None else _colour_report(colours),
+            "halo": self._halo(settings, scene) is not None,
         }
 
     def warnings(self, settings: GlassSettings, report: Report) -> list[str]:
@@ -82,11 +97,13 @@ class GlassStation(Station[GlassSettings]):
         if not settings.on:
             return "off"
         light, colours = ((report or {}).get(name) for name in ("glass", "colours"))
-        said = []
+        said: list[str] = []
         if light is not None:
             said.append(f"+ {max(light['corner_stops'].values()):.1f} stops")
         if colours is not None:
             said.append(f"colours {_most_px(colours):.1f} px")
+        if (report or {}).get("halo"):
+            said.append("halo")
         return " · ".join(said) or "even"
 
     def figures(self, settings: GlassSettings, report: Report) -> list[Figure]:
@@ -146,7 +163,7 @@ def _most_px(colours: Report) -> float:
 
 
 def _works(settings: GlassSettings) -> bool:
-    return settings.on and (_loses(settings) or is_parted(settings))
+    return settings.on and (_loses(settings) or is_parted(settings) or settings.halo > 0)
 
 
 def _curve(stage: FallOffGain) -> list[list[float]]:

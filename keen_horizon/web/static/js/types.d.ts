@@ -126,7 +126,7 @@ interface PackedLattice {
 
 interface PixelStage {
   name: string;
-  end: "colours" | "source" | "output" | "detail";
+  end: "recorded" | "colours" | "source" | "output" | "detail";
   reach: number; // source px of the blur that detail is told from
   shader: string;
   uniforms: Record<string, { size: number; values: string }>;

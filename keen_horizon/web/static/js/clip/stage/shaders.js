@@ -63,7 +63,7 @@ void main() {
   vec2 low = min(at, was);
   vec2 high = max(at, was);
   if (low.x < 0.0 || low.y < 0.0 || high.x > 1.0 || high.y > 1.0) discard;
-  vec3 change = worked(sampled(picture, at)) - worked(sampled(before, was));
+  vec3 change = shown(picture, at) - shown(before, was);
   float much = dot(abs(change), vec3(0.3333));
   gl_FragColor = vec4(vec3(min(1.0, 4.0 * much)), 1.0);
 }`;
@@ -87,8 +87,11 @@ vec3 from_linear(vec3 light) {
  * @param {PixelStage[]} stages
  */
 export function withStages(shader, stages) {
-  const rules = stages.map((stage) => stage.shader).join("\n");
-  const parts = [rules, sampling(stages), working(stages), detailing(stages)];
+  // What looks about itself does so by what is sampled.
+  const about = (/** @type {PixelStage} */ { end }) => end === "recorded";
+  const rules = stages.filter((stage) => !about(stage)).map(({ shader: rule }) => rule);
+  const looks = stages.filter(about).map(({ shader: rule }) => rule);
+  const parts = [...rules, sampling(stages), ...looks, working(stages), detailing(stages)];
   return shader.replace("//stages", parts.join("\n"));
 }
 
@@ -101,6 +104,20 @@ function sampling(stages) {
   return `vec3 sampled(sampler2D from, vec2 at) {
   vec3 seen = texture2D(from, at).rgb;
   return vec3(texture2D(from, ${place(0)}).r, seen.g, texture2D(from, ${place(1)}).b);
+}`;
+}
+
+/**
+ * What is seen at a place, as the recorded picture has become.
+ * @param {PixelStage[]} stages
+ */
+function seenBy(stages) {
+  const calls = stages
+    .filter(({ end }) => end === "recorded")
+    .map(({ name }) => `  seen = ${name}(seen, from, at);\n`);
+  return `vec3 seen_at(sampler2D from, vec2 at) {
+  vec3 seen = sampled(from, at);
+${calls.join("")}  return seen;
 }`;
 }
 
@@ -124,7 +141,8 @@ function working(stages) {
 function detailing(stages) {
   const details = stages.filter(({ end }) => end === "detail");
   if (!details.length) {
-    return "vec3 shown(sampler2D from, vec2 at) { return worked(sampled(from, at)); }";
+    return `${seenBy(stages)}
+vec3 shown(sampler2D from, vec2 at) { return worked(seen_at(from, at)); }`;
   }
   const calls = details.map(
     ({ name, reach }) => `
@@ -132,11 +150,12 @@ function detailing(stages) {
   float own_${name} = 1.0 / pow(1.0 + 2.0 * side_${name}, 2.0);
   luma = ${name}(luma, (1.0 - own_${name}) * (here - around), low, high);`,
   );
-  return `uniform vec3 texel; // a pixel of the picture, shares; and how many a source pixel takes
+  return `${seenBy(stages)}
+uniform vec3 texel; // a pixel of the picture, shares; and how many a source pixel takes
 float brightness(vec3 seen) { return dot(seen, vec3(0.2126, 0.7152, 0.0722)); }
-float bright(sampler2D from, vec2 at) { return brightness(worked(sampled(from, at))); }
+float bright(sampler2D from, vec2 at) { return brightness(worked(seen_at(from, at))); }
 vec3 shown(sampler2D from, vec2 at) {
-  vec3 seen = worked(sampled(from, at));
+  vec3 seen = worked(seen_at(from, at));
   float here = brightness(seen);
   float luma = here;
   vec4 near = vec4(
