@@ -69,6 +69,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         library,
         media,
         rolling_shutter,
+        scopes,
         tracks,
         treatment,
     )
@@ -95,7 +96,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     CSRFProtect(app)
     for part in (
         library, clip, treatment, lens, lens_profiles, charts, exact, glass, rolling_shutter,
-        tracks, cost_curve, export, jobs, media,
+        scopes, tracks, cost_curve, export, jobs, media,
     ):  # fmt: skip
         app.register_blueprint(part.blueprint)
     errors.register(app)

@@ -75,6 +75,7 @@ def _pixels(solution: Solution, treatment: Treatment) -> list[dict[str, Any]]:
         {
             "name": stage.name,
             "end": stage.end,
+            "coded": getattr(stage, "coded", False),
             "reach": getattr(stage, "reach", 0.0),
             "shader": stage.shader,
             "uniforms": {

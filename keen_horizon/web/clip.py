@@ -72,7 +72,7 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
         "frame_count": probe["frame_count"],
         "rate": probe["rate"],
         "proxy": proxy_address(recording),
-        "source_words": f"{probe['width']} × {probe['height']} · {captions.rate(probe)}",
+        "source_words": _source_words(probe),
         "sound": probe["sound"] is not None,
     }
     if treatments.measure_of(session, clip) is None:
@@ -99,6 +99,12 @@ def _closer(session: Session, clip: Clip) -> dict[str, Any]:
         job = describe(asked_once(session, clip, MEASURE.name, details))
     seconds = CLOSER_COST * usual.seconds if usual is not None else None
     return {"wanted": clip.closer, "there": there is not None, "seconds": seconds, "work": job}
+
+
+def _source_words(probe: dict[str, Any]) -> str:
+    """Size and rate; a line ends between them, if it has to."""
+    size, rate = f"{probe['width']} × {probe['height']}", captions.rate(probe)
+    return " · ".join(words.replace(" ", "\u00a0") for words in (size, rate))
 
 
 @blueprint.post("/closer")

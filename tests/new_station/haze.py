@@ -60,6 +60,7 @@ class Gain:
 
     factor: np.ndarray
     end: ClassVar[Literal["output"]] = "output"
+    coded: ClassVar[bool] = False
     name: ClassVar[str] = "haze"
     shader: ClassVar[str] = (
         "uniform float haze_gain; vec3 haze(vec3 light, vec2 at) { return haze_gain * light; }"

@@ -194,7 +194,7 @@ def test_the_command_line_writes_what_is_found(dark, tmp_path):
     true = 1 / shade.passed[::72, ::80]
     assert np.abs(np.log2(gain[:-1, :-1] / true)).max() < 0.25
     assert found["settings"]["found_by"] == "clip"
-    assert 0 < found["doubt"] < 0.1
+    assert 0 < found["gain_doubt"] < 0.1
 
 
 def test_an_export_is_as_light_in_the_corners_as_in_the_middle(dark, tmp_path):

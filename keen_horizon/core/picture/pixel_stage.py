@@ -26,7 +26,9 @@ class PixelStage(Protocol):
     """Of the function in :attr:`shader`, which is unique among all stages."""
     shader: ClassVar[str]
     """GLSL: ``vec3 name(vec3 light, vec2 at)``, the same rule; ``at`` is the share of the picture's
-    size, and ``light`` linear. Its uniforms are called ``name_…``."""
+    size, and ``light`` linear, or code values of sRGB if the rule is ``coded``, which spares
+    graphics cards the curve both ways. Its uniforms are called ``name_…``."""
+    coded: ClassVar[bool]
 
     def apply(self, picture: LinearPicture, places: Places, frame: int) -> LinearPicture:
         """The output picture of one ``frame`` of the range, changed; may work in place. ``places``
@@ -78,7 +80,7 @@ class RecordedStage(Protocol):
     name: ClassVar[str]
     shader: ClassVar[str]
     """GLSL: ``vec3 name(vec3 seen, sampler2D from, vec2 at)``, code values 0 to 1; what lies about
-    ``at`` is had by ``sampled(from, …)``."""
+    ``at`` is had by ``texture2D(from, …)``. Luma is left alone."""
 
     def apply(self, picture: Picture, space: WorkingSpace, frame: int) -> Picture:
         """The recorded picture of one ``frame`` of the range, changed."""

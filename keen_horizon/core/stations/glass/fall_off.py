@@ -85,12 +85,17 @@ class FallOffGain:
     shader: ClassVar[str] = """
 uniform vec4 fall_off_field;  // middle and radii, in shares of the picture
 uniform vec4 fall_off_stops;  // of r2, r4, r6; the most of all
-vec3 fall_off(vec3 light, vec2 at) {
+vec3 fall_off(vec3 seen, vec2 at) {
   vec2 off = (at - fall_off_field.xy) / fall_off_field.zw;
   float q = dot(off, off);
   float lost = q * (fall_off_stops.x + q * (fall_off_stops.y + q * fall_off_stops.z));
-  return light * exp2(clamp(lost, 0.0, fall_off_stops.w));
+  float stops = clamp(lost, 0.0, fall_off_stops.w);
+  // Of the curve of sRGB, a gain of light is this in code values; near black, where it is straight,
+  // the lesser.
+  vec3 raised = exp2(stops / 2.4) * (seen + 0.055) - 0.055;
+  return min(min(raised, seen * exp2(stops)), 1.0);
 }"""
+    coded: ClassVar[bool] = True
 
     def stops(self, points: AnyArray, frame: int) -> Real:
         """``(...)`` by how much the light of pixels ``(..., 2)`` is raised."""

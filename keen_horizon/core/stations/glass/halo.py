@@ -66,14 +66,12 @@ vec3 halo(vec3 seen, sampler2D from, vec2 at) {
   float high = luma;
   vec2 around = vec2(0.0);
   float weight = 0.0;
-  for (int k = 0; k < 12; k++) {
-    vec2 way = vec2(cos(0.5236 * float(k)), sin(0.5236 * float(k))) * halo_by.yz;
-    for (int ring = 1; ring <= 2; ring++) {
-      float there = dot(sampled(from, at + 0.5 * float(ring) * way), vec3(0.2126, 0.7152, 0.0722));
-      low = min(low, there);
-      high = max(high, there);
-    }
-    vec3 far = sampled(from, at + halo_by.w * way);
+  for (int k = 0; k < 8; k++) {
+    vec2 way = vec2(cos(0.7854 * float(k)), sin(0.7854 * float(k))) * halo_by.yz;
+    float there = dot(texture2D(from, at + 0.8 * way).rgb, vec3(0.2126, 0.7152, 0.0722));
+    low = min(low, there);
+    high = max(high, there);
+    vec3 far = texture2D(from, at + halo_by.w * way).rgb;
     float far_luma = dot(far, vec3(0.2126, 0.7152, 0.0722));
     float trust = 1.0 - smoothstep(0.72, 0.9, far_luma);
     around += trust * halo_chroma(far);

@@ -129,6 +129,7 @@ interface PixelStage {
   end: "recorded" | "colours" | "source" | "output" | "detail";
   reach: number; // source px of the blur that detail is told from
   shader: string;
+  coded: boolean; // whether its rule is one of code values
   uniforms: Record<string, { size: number; values: string }>;
 }
 

@@ -10,6 +10,7 @@ import "./panels/light-path.js";
 import "./panels/page.js";
 import "./panels/price-line.js";
 import "./panels/range.js";
+import "./panels/scopes.js";
 import "./panels/stage-box.js";
 import "./panels/strip-panel.js";
 import "./panels/tools-column.js";

@@ -22,6 +22,7 @@ const makeView = () => ({
   help: false, // whether the card of keys is open
   clean: false, // nothing at all over the picture
   zoom: 1,
+  scopes: preference("scopes", false), // whether scopes stand beside the picture
   exact: false, // whether frames at rest are drawn as an export draws them
   exactly: -1, // the frame that is
   exactWords: "", // what is said of that over the picture
@@ -37,7 +38,7 @@ const makeView = () => ({
     }
   },
 
-  /** @param {"grid" | "bare" | "marks"} name */
+  /** @param {"grid" | "bare" | "marks" | "scopes"} name */
   toggle(name) {
     this.clean = false;
     this.set(name, !this[name]);
@@ -50,7 +51,7 @@ const makeView = () => ({
   },
 
   /**
-   * @param {"grid" | "bare" | "marks" | "dotSize" | "trail" | "ruling" | "shortcuts"} name
+   * @param {"grid" | "bare" | "marks" | "scopes" | "dotSize" | "trail" | "ruling" | "shortcuts"} name
    * @param {any} value
    */
   set(name, value) {

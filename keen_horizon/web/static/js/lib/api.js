@@ -59,10 +59,25 @@ export function send(address, file) {
 }
 
 /**
+ * Small pictures as the body of a request, four bytes a pixel, and a band of their rows.
+ * @param {string} address
+ * @param {{ width: number, height: number, bytes: Uint8Array<ArrayBuffer> }} pictures
+ * @param {[number, number]} band
+ */
+export function sendPixels(address, { width, height, bytes }, [from, to]) {
+  const size = `width=${width}&height=${height}`;
+  return asked(`${address}?${size}&from=${from.toFixed(4)}&to=${to.toFixed(4)}`, {
+    method: "POST",
+    headers: { ...headers, "Content-Type": "application/octet-stream" },
+    body: bytes,
+  });
+}
+
+/**
  * Bytes of an array, which travels as base64.
  * @param {string} text
  */
-function bytesOf(text) {
+export function bytesOf(text) {
   const raw = atob(text);
   const bytes = new Uint8Array(raw.length);
   for (let i = 0; i < raw.length; i++) bytes[i] = raw.charCodeAt(i);

@@ -112,6 +112,7 @@ const ROWS = [
   ["G", "grid", { g: ({ view }) => view.toggle("grid") }],
   ["M", "marks", { m: ({ view }) => view.toggle("marks") }],
   ["E", "bare edges", { e: ({ view }) => view.toggle("bare") }],
+  ["W", "scopes", { w: ({ view }) => view.toggle("scopes") }],
   [
     "X",
     "exact view: as an export draws it, at 100 % under the pointer",

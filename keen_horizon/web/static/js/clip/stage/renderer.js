@@ -41,6 +41,8 @@ export class Renderer {
 
   meshed = ""; // columns and rows that the triangles are woven for
   indexCount = 0;
+  /** @type {{ width: number, height: number } | null} what is drawn into instead of the canvas */
+  target = null;
 
   /** Everything that lives on the graphics card. */
   start() {
@@ -136,7 +138,7 @@ export class Renderer {
    * @param {import("./exact.js").ExactPictures | null} how.exact to be drawn instead
    */
   draw({ treated, lattice, region, box, side }, { at, differs, hatched, line, across, exact }) {
-    const { gl, canvas } = this;
+    const { gl, size } = this;
     const drawn = differs ? null : exact;
     const shown = drawn ? straight : lattice;
     const nodes = shown.frame(at);
@@ -150,10 +152,10 @@ export class Renderer {
     if (!linked) return;
     const { program, where } = linked;
     gl.enable(gl.SCISSOR_TEST);
-    const bottom = canvas.height - region.top - region.height;
+    const bottom = size.height - region.top - region.height;
     gl.scissor(region.left, bottom, region.width, region.height);
     gl.useProgram(program);
-    const [wide, high] = [canvas.width, canvas.height];
+    const [wide, high] = [size.width, size.height];
     gl.uniform4f(where.box, box.left / wide, box.top / high, box.width / wide, box.height / high);
     const { point, normal } = line;
     const offset = point[0] * normal[0] + point[1] * normal[1];
@@ -166,6 +168,47 @@ export class Renderer {
     this.mesh(shown, nodes, differs ? lattice.frame(at - 1) : nodes);
     if (drawn) this.texture?.bind();
     gl.disable(gl.SCISSOR_TEST);
+  }
+
+  /** What is drawn into: the canvas, or something smaller. */
+  get size() {
+    return this.target ?? this.canvas;
+  }
+
+  /**
+   * Draw parts small, each by itself, and read them back: four bytes a pixel, the lowest row first,
+   * one part after the other.
+   * @param {Part[]} parts
+   * @param {Parameters<Renderer["draw"]>[1]} how
+   * @param {number} width
+   * @param {number} height
+   */
+  pixels(parts, how, width, height) {
+    const { gl } = this;
+    const bytes = new Uint8Array(4 * width * height * parts.length);
+    const frame = gl.createFramebuffer();
+    const texture = gl.createTexture();
+    gl.activeTexture(gl.TEXTURE2);
+    gl.bindTexture(gl.TEXTURE_2D, texture);
+    gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, width, height, 0, gl.RGBA, gl.UNSIGNED_BYTE, null);
+    gl.activeTexture(gl.TEXTURE0);
+    gl.bindFramebuffer(gl.FRAMEBUFFER, frame);
+    gl.framebufferTexture2D(gl.FRAMEBUFFER, gl.COLOR_ATTACHMENT0, gl.TEXTURE_2D, texture, 0);
+    this.target = { width, height };
+    parts.forEach((part, k) => {
+      gl.viewport(0, 0, width, height);
+      gl.clearColor(0, 0, 0, 1);
+      gl.clear(gl.COLOR_BUFFER_BIT);
+      this.draw(part, how);
+      const one = bytes.subarray(4 * width * height * k, 4 * width * height * (k + 1));
+      gl.readPixels(0, 0, width, height, gl.RGBA, gl.UNSIGNED_BYTE, one);
+    });
+    this.target = null;
+    gl.bindFramebuffer(gl.FRAMEBUFFER, null);
+    gl.deleteFramebuffer(frame);
+    gl.deleteTexture(texture);
+    gl.viewport(0, 0, this.canvas.width, this.canvas.height);
+    return bytes;
   }
 
   /**

@@ -68,7 +68,6 @@ void main() {
   gl_FragColor = vec4(vec3(min(1.0, 4.0 * much)), 1.0);
 }`;
 
-const NOTHING = "vec3 worked(vec3 seen) { return seen; }";
 const TOGETHER = "vec3 sampled(sampler2D from, vec2 at) { return texture2D(from, at).rgb; }";
 // As the browser shows video: by the curve of sRGB (IEC 61966-2-1).
 const LINEAR = `
@@ -87,11 +86,8 @@ vec3 from_linear(vec3 light) {
  * @param {PixelStage[]} stages
  */
 export function withStages(shader, stages) {
-  // What looks about itself does so by what is sampled.
-  const about = (/** @type {PixelStage} */ { end }) => end === "recorded";
-  const rules = stages.filter((stage) => !about(stage)).map(({ shader: rule }) => rule);
-  const looks = stages.filter(about).map(({ shader: rule }) => rule);
-  const parts = [...rules, sampling(stages), ...looks, working(stages), detailing(stages)];
+  const rules = stages.map((stage) => stage.shader);
+  const parts = [...rules, sampling(stages), working(stages), detailing(stages)];
   return shader.replace("//stages", parts.join("\n"));
 }
 
@@ -123,14 +119,20 @@ ${calls.join("")}  return seen;
 
 /** @param {PixelStage[]} stages */
 function working(stages) {
-  const calls = ["source", "output"].flatMap((end) =>
-    stages
-      .filter((stage) => stage.end === end)
-      .map(({ name }) => `  light = ${name}(light, ${end === "source" ? "at" : "into"});`),
-  );
-  if (!calls.length) return NOTHING;
-  const body = `vec3 light = to_linear(seen);\n${calls.join("\n")}\n  return from_linear(light);`;
-  return `${LINEAR}\nvec3 worked(vec3 seen) {\n  ${body}\n}`;
+  const ordered = ["source", "output"].flatMap((end) => stages.filter((one) => one.end === end));
+  /** @param {boolean} coded @param {string} name of the variable */
+  const calls = (coded, name) =>
+    ordered
+      .filter((stage) => stage.coded === coded)
+      .map((one) => `  ${name} = ${one.name}(${name}, ${one.end === "source" ? "at" : "into"});`);
+  const light = calls(false, "light");
+  const through = ["  vec3 light = to_linear(seen);", ...light, "  seen = from_linear(light);"];
+  const body = [...calls(true, "seen"), ...(light.length ? through : [])].join("\n");
+  return `${light.length ? LINEAR : ""}
+vec3 worked(vec3 seen, vec2 at) {
+${body}
+  return seen;
+}`;
 }
 
 /**
@@ -142,7 +144,7 @@ function detailing(stages) {
   const details = stages.filter(({ end }) => end === "detail");
   if (!details.length) {
     return `${seenBy(stages)}
-vec3 shown(sampler2D from, vec2 at) { return worked(seen_at(from, at)); }`;
+vec3 shown(sampler2D from, vec2 at) { return worked(seen_at(from, at), at); }`;
   }
   const calls = details.map(
     ({ name, reach }) => `
@@ -153,9 +155,9 @@ vec3 shown(sampler2D from, vec2 at) { return worked(seen_at(from, at)); }`;
   return `${seenBy(stages)}
 uniform vec3 texel; // a pixel of the picture, shares; and how many a source pixel takes
 float brightness(vec3 seen) { return dot(seen, vec3(0.2126, 0.7152, 0.0722)); }
-float bright(sampler2D from, vec2 at) { return brightness(worked(seen_at(from, at))); }
+float bright(sampler2D from, vec2 at) { return brightness(worked(sampled(from, at), at)); }
 vec3 shown(sampler2D from, vec2 at) {
-  vec3 seen = worked(seen_at(from, at));
+  vec3 seen = worked(seen_at(from, at), at);
   float here = brightness(seen);
   float luma = here;
   vec4 near = vec4(

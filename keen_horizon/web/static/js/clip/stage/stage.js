@@ -282,6 +282,32 @@ export class Stage {
     this.overlay.draw();
   }
 
+  /**
+   * The recorded picture and the treated one, so many pixels wide, four bytes a pixel, the lowest
+   * row first; null as long as there is none.
+   * @param {number} width
+   */
+  small(width) {
+    if (!this.loaded) return null;
+    const { output, source, lattice } = this;
+    const height = Math.round((width * output.height) / (output.width * output.aspect));
+    const whole = { left: 0, top: 0, width, height };
+    const part = { region: whole, box: whole, side: 0, name: "" };
+    const parts = [
+      { ...part, treated: false, lattice: straight, output: source },
+      { ...part, treated: true, lattice, output },
+    ];
+    const how = {
+      at: this.clock.at,
+      differs: false,
+      hatched: false,
+      line: this.line(),
+      across: source.width,
+      exact: this.exactNow,
+    };
+    return { width, height, bytes: this.renderer.pixels(parts, how, width, height) };
+  }
+
   drawOver() {
     this.overlay.draw();
   }
