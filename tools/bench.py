@@ -43,6 +43,7 @@ from keen_horizon.store.models import Measure, Recording
 
 from .browser import IDLE, browser_page, clip_address, until, wait_ready
 from .chains import steady_of
+from .glass import glass
 from .lenses import lenses
 from .rows import ROUNDS, Row, say, timed
 from .steadying import long_clips, shaky_motion, shutters, steadying
@@ -55,8 +56,8 @@ HOME = Path(__file__).parent.parent
 def main() -> int:
     parts = {
         "accuracy": accuracy, "steadying": steadying, "shutters": shutters, "solving": solving,
-        "lenses": lenses, "truth": truth, "long": long_clips, "speed": speed, "memory": memory,
-        "preview": preview,
+        "lenses": lenses, "glass": glass, "truth": truth, "long": long_clips, "speed": speed,
+        "memory": memory, "preview": preview,
     }  # fmt: skip
     chosen = sys.argv[1:]
     if chosen[:1] == ["truth"] and not set(chosen[1:]) & set(parts):

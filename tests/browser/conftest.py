@@ -90,6 +90,7 @@ def reset(page: Page, *settings: str) -> None:
     page.evaluate(
         "treatment => { const { clip, view } = keen; clip.treatment = treatment;"
         " clip.endTool(); view.show('treated'); view.clean = false; view.help = false;"
+        " view.exact = false; if (view.scopes) view.toggle('scopes');"
         " for (const name of ['marks', 'grid']) if (view[name]) view.toggle(name);"
         " if (!view.bare) view.toggle('bare'); keen.stage.look(1); return clip.solve(true); }",
         treatment,

@@ -123,7 +123,7 @@ function working(stages) {
   /** @param {boolean} coded @param {string} name of the variable */
   const calls = (coded, name) =>
     ordered
-      .filter((stage) => stage.coded === coded)
+      .filter((stage) => Boolean(stage.coded) === coded)
       .map((one) => `  ${name} = ${one.name}(${name}, ${one.end === "source" ? "at" : "into"});`);
   const light = calls(false, "light");
   const through = ["  vec3 light = to_linear(seen);", ...light, "  seen = from_linear(light);"];
