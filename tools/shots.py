@@ -11,7 +11,7 @@ from playwright.sync_api import Page
 from keen_horizon.launch.postgres import free_port
 from keen_horizon.launch.running import application
 
-from .browser import browser_page, clip_address, grip, pause_at, wait_ready, wait_settled
+from .browser import browser_page, clip_address, grip, pause_at, until, wait_ready, wait_settled
 
 HOME = Path(__file__).parent.parent
 TARGET = HOME / "docs" / "screenshots"
@@ -158,15 +158,22 @@ def _edges(page: Page) -> None:
 
 
 def _glass(page: Page) -> None:
-    """Fall-off told by hand, beside what it does not touch."""
+    """What the clip tells of its glass, beside the picture as recorded; then closely."""
+    pause_at(page, 30)
     _station(page, "Glass")
     page.keyboard.press("3")
-    entry = page.get_by_label("Corners, stops, 0 to 8")
-    entry.fill("0.9")
-    entry.press("Tab")
+    page.get_by_role("button", name="Find it in this clip").click()
+    page.get_by_role("status").filter(has_text="as edges").wait_for(timeout=60_000)
     wait_settled(page)
     _shot(page, "glass")
-    page.keyboard.press("2")
+    page.keyboard.press("w")
+    page.mouse.move(560, 230)
+    page.keyboard.press("x")
+    until(page, "() => Boolean(keen.stage.exactNow)")
+    page.locator(".loupe-pair").scroll_into_view_if_needed()
+    _shot(page, "exact-scopes")
+    for key in ("x", "w", "2", "0"):
+        page.keyboard.press(key)
     _undo(page, 1)
 
 

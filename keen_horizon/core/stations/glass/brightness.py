@@ -34,14 +34,16 @@ SIGHTINGS = 3  # of a mark, at least
 MARKS = 100  # fewer of which tell nothing
 MOST = 40_000  # sightings, about, that are made use of
 NOISE = 0.06  # stops, about, by which sightings of one mark differ anyway
-DRIFT = 0.02  # stops, about, that exposure changes by from one frame looked at to the next
-SIZE = 2.0  # stops that a coefficient may well have
-OFF = 0.04  # shares of the picture that the middle may well be off
+DRIFT = 0.008  # stops, about, that exposure changes by from one frame looked at to the next
+SIZE = 0.5  # stops that a coefficient may well have
+# Shares of the picture that the middle may well be off. A camera that pans evenly cannot tell a
+# middle to the side from light that changes: what lenses are like decides.
+OFF = 0.01
 STEPS, ROUNDS = 4, 4
 FARTHEST = 0.2  # shares of the picture that the middle may be off at all
 # Stops that spots lead astray without disagreeing: over the picture, and in its corners; found on
 # recordings through known glass.
-ASTRAY, ASTRAY_FAR = 0.02, 0.05
+ASTRAY, ASTRAY_FAR = 0.03, 0.08
 LATTICE = (33, 19)  # places over which the doubt is told
 TELLS = 0.2  # stops of doubt over the picture, beyond which nothing is told
 
