@@ -22,7 +22,10 @@ from keen_horizon.core.media.probe import scan
 from keen_horizon.core.picture.scopes import COLUMNS, LEVELS, RINGS, scopes_of
 from keen_horizon.core.picture.working_space import working_space
 from keen_horizon.core.pipeline.render_clip import Drawing
+from keen_horizon.core.stations.finish import FINISH
 from keen_horizon.core.stations.finish.sharpen import Sharpen, gain_for, sharpness_left
+from keen_horizon.core.stations.glass import GLASS
+from keen_horizon.core.treatment import Treatment, digest
 from keen_horizon.simulated.brindle_quay import engine_shed
 from keen_horizon.simulated.record import record
 from tools.glass import contrast_transfer_50
@@ -102,6 +105,16 @@ def test_a_chain_knows_by_how_much_it_enlarges():
     shift = Similarities(np.ones(3, complex), np.array([0, 5 + 2j, 9j]))
     chain = WarpChain(canvas, View(canvas, np.array([1.0, 1.1, 1.25])), (shift,), 3)
     assert chain.magnification() == pytest.approx([1.0, 1.1, 1.25])
+
+
+def test_no_setting_of_glass_or_finish_asks_for_a_new_path():
+    plain = Treatment()
+    for station in (GLASS, FINISH):
+        assert {facts.affects for facts in station.facts.values()} <= {"pixels", "report"}
+    treated = plain.changed(GLASS, loss_r2=1.0, red_r=1.0, halo=50.0, limit=1.0)
+    treated = treated.changed(FINISH, on=True, beyond=20.0)
+    assert digest(treated, "map") == digest(plain, "map")
+    assert digest(treated, "pixels") != digest(plain, "pixels")
 
 
 # --- a recording ----------------------------------------------------------------------------------

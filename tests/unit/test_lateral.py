@@ -14,7 +14,7 @@ import pytest
 from keen_horizon.cli.commands import main
 from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.media.decode import Picture, frames, key_frames
+from keen_horizon.core.media.decode import Picture, frames, key_frames, reference_frames
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.picture.painter import Painter
 from keen_horizon.core.picture.radial import RadialField
@@ -251,3 +251,14 @@ def test_a_halo_of_another_hue_is_left_alone():
 def test_no_strength_is_no_change():
     _, glowing = rims()
     assert Halo(np.zeros(1), 6.0, (280, 130), 720, 1280).apply(glowing, SPACE, 0) is glowing
+
+
+def test_reference_frames_are_some_of_all_frames(shed: Path):
+    found = scan(shed)
+    last = found.probe.frame_count - 1
+    every = {p.index: p.planes[0].copy() for p in frames(shed, found, 0, last)}
+    some = [(p.index, p.planes[0].copy()) for p in reference_frames(shed, found, 2, last)]
+    assert 1 < len(some) < last
+    assert [index for index, _ in some] == sorted({index for index, _ in some})
+    assert all(np.array_equal(luma, every[index]) for index, luma in some)
+    assert min(index for index, _ in some) >= 2

@@ -11,7 +11,7 @@ import numpy as np
 from ..errors import BadSetting
 from ..geometry.canvas import Canvas
 from ..geometry.similarity import Similarities
-from ..media.decode import frames, key_frames
+from ..media.decode import frames, key_frames, reference_frames
 from ..media.photographs import read_photograph
 from ..media.probe import Scan
 from ..picture.working_space import SRGB, space_of, working_space
@@ -110,15 +110,16 @@ def find_fall_off(
     total, done = sum(stop - start for start, stop in runs), 0
     every = max(1, total // LOOKS)
     for start, stop in runs:
-        first = tracks.first
-        for picture in frames(path, scan, first + start, first + stop - 1, luma_only=True):
+        first, wanted = tracks.first, start
+        for picture in reference_frames(path, scan, first + start, first + stop - 1):
             at = picture.index - first
-            if (at - start) % every == 0:
+            if at >= wanted:
+                wanted = at + every
                 records = tracks.frame(at)
                 look = beside(records["id"], places_of(records), turned[at], canvas.height)
                 seen.append((look, light_at(picture.planes[0], look[1], space)))
-            done += 1
-            progress(done, total)
+            progress(done + at - start + 1, total)
+        done += stop - start
     return fit_fall_off(gather(seen), canvas)
 
 
