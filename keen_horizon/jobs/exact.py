@@ -38,8 +38,10 @@ def exact_pictures(
     """Names of the pictures ``recorded`` and ``treated``, and ``fringe``; None if nobody has drawn
     them, or they have gone."""
     found = result_of(store, FOLDER, _about(measure, treatment, frame))
-    if found is None or not all(
-        picture_path(store, found[k]).exists() for k in ("recorded", "treated")
+    if (
+        found is None
+        or "words" not in found
+        or not all(picture_path(store, found[k]).exists() for k in ("recorded", "treated"))
     ):
         return None
     return found
@@ -67,7 +69,7 @@ def draw(task: Task) -> None:
             ((recorded, view.recorded), (about, view.treated)),
         )
     told = dict(zip(("recorded", "treated"), names, strict=True))
-    keep_result(task.store, FOLDER, about, {**told, "fringe": view.fringe})
+    keep_result(task.store, FOLDER, about, {**told, "fringe": view.fringe, "words": view.words})
     task.store.trim(FOLDER, ROOM)
 
 

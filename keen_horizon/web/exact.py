@@ -39,7 +39,9 @@ def view(clip_id: int) -> Response:
         which: url_for("exact.picture", clip_id=clip_id, name=found[which])
         for which in ("recorded", "treated")
     }
-    return jsonify(work=None, frame=frame, fringe=found["fringe"], **addresses)
+    return jsonify(
+        work=None, frame=frame, fringe=found["fringe"], words=found["words"], **addresses
+    )
 
 
 @blueprint.get("/<name>")

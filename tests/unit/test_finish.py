@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import cv2
@@ -19,12 +20,14 @@ from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.geometry.view import View
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
+from keen_horizon.core.picture.radial import RadialField
 from keen_horizon.core.picture.scopes import COLUMNS, LEVELS, RINGS, scopes_of
 from keen_horizon.core.picture.working_space import working_space
 from keen_horizon.core.pipeline.render_clip import Drawing
 from keen_horizon.core.stations.finish import FINISH
 from keen_horizon.core.stations.finish.sharpen import Sharpen, gain_for, sharpness_left
 from keen_horizon.core.stations.glass import GLASS
+from keen_horizon.core.stations.glass.fall_off import FallOff, FallOffGain
 from keen_horizon.core.treatment import Treatment, digest
 from keen_horizon.simulated.brindle_quay import engine_shed
 from keen_horizon.simulated.record import record
@@ -155,12 +158,26 @@ def test_exact_view_is_what_the_export_draws(shed: Path, tmp_path: Path):
     seen = SPACE.to_bgr(written.planes, written.chroma, written.site)
     assert view.treated.shape == view.recorded.shape == (720, 1280, 3)
     assert np.abs(view.treated.astype(int) - seen).mean() < 3  # but for what the encoder changes
+    assert view.words == []
     assert view.fringe is not None
     (x, y), (u, v) = view.fringe
     middle = np.array(canvas.centre)
     assert (np.array([u, v]) - middle) == pytest.approx((np.array([x, y]) - middle) * 1.1, abs=0.1)
     with pytest.raises(KeenError):
         pipeline.exact_view(shed, found, drawing, 0, 99)
+
+
+def test_exact_view_says_what_brightening_costs(tmp_path: Path):
+    shed = tmp_path / "noisy.mp4"
+    record(replace(engine_shed(0.1), noise=8.0), shed, sound=False)
+    found = scan(shed)
+    canvas = found.probe.canvas
+    glass = FallOff(RadialField(canvas), (2.5, 0.0, 0.0))
+    gain = FallOffGain(glass, np.ones(found.probe.frame_count), 4.0)
+    chain = WarpChain(canvas, View(canvas), (), found.probe.frame_count)
+    said = " ".join(pipeline.exact_view(shed, found, Drawing(chain, pixels=(gain,)), 0, 0).words)
+    assert "Grain in the corners" in said
+    assert "Blown" in said
 
 
 # --- scopes ---------------------------------------------------------------------------------------

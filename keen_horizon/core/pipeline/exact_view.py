@@ -6,14 +6,21 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ..geometry.canvas import Canvas
+from ..media.decode import Plane
 from ..media.probe import Scan
-from ..picture.working_space import space_of
+from ..picture.working_space import WorkingSpace, space_of
 from ..stations.glass.colour_edges import colours_of, strongest_fringe
 from .render_clip import Drawing, Render
+
+WORTH = 0.05  # a change of which is worth a word
+PART, PLAIN = 16, 25  # px of a part of a corner, and percent of them that are plain enough
+SEEN = 1.0  # code values of noise that are seen
+BLOWN = 0.98  # code values from which nothing is told apart
 
 Bgr = NDArray[np.uint8]  # (height, width, 3)
 
@@ -22,11 +29,12 @@ Bgr = NDArray[np.uint8]  # (height, width, 3)
 class ExactView:
     """A frame as it was ``recorded`` and as it is ``treated``. ``fringe`` is where its colours part
     most, px of the recorded picture and of the treated one; None where no edge is sharp enough, or
-    it is not seen."""
+    it is not seen. ``words`` say what has become of grain and of what is nearly white."""
 
     recorded: Bgr
     treated: Bgr
     fringe: tuple[tuple[float, float], tuple[float, float]] | None
+    words: list[str]
 
 
 def exact_view(path: Path, scan: Scan, drawing: Drawing, first: int, frame: int) -> ExactView:
@@ -43,7 +51,41 @@ def exact_view(path: Path, scan: Scan, drawing: Drawing, first: int, frame: int)
         fringe = None if seen is None else (place, seen)
     recorded = space.to_bgr(picture.planes, picture.chroma, picture.site)
     treated = space.to_bgr(planes, picture.chroma, picture.natural_site)
-    return ExactView(recorded, treated, fringe)
+    words = _light_words(picture.planes[0], planes[0], space)
+    return ExactView(recorded, treated, fringe, words)
+
+
+def _light_words(before: Plane, after: Plane, space: WorkingSpace) -> list[str]:
+    """Noise in the corners, and what has become white."""
+    said = []
+    noise = [_corner_noise(plane) * 255 / (2**space.depth - 1) for plane in (before, after)]
+    if max(noise) > SEEN and noise[1] > (1 + WORTH) * noise[0]:
+        said.append(f"Grain in the corners: {noise[0]:.1f} → {noise[1]:.1f} code values rms.")
+    white = [float((space.grey_value(p.astype(float)) >= BLOWN).mean()) for p in (before, after)]
+    if white[1] - white[0] > WORTH / 100:
+        said.append(f"Blown: {100 * white[0]:.1f} → {100 * white[1]:.1f} % of the picture.")
+    return said
+
+
+def _corner_noise(luma: Plane) -> float:
+    """Standard deviation, in codes, of what a pixel differs by from those about it (Immerkær, *Fast
+    noise variance estimation*, CVIU 1996), in the plainer parts of the four corners."""
+    height, width = (n // 8 // PART * PART for n in luma.shape)
+    mask = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32) * np.sqrt(np.pi / 2) / 6
+    parts = []
+    for y in _ends(height):
+        for x in _ends(width):
+            rough = np.abs(cv2.filter2D(luma[y, x].astype(np.float32), -1, mask))
+            parts.append(
+                cv2.resize(
+                    rough, None, fx=1 / PART, fy=1 / PART, interpolation=cv2.INTER_AREA
+                ).ravel()
+            )
+    return float(np.percentile(np.concatenate(parts), PLAIN))
+
+
+def _ends(size: int) -> tuple[slice, slice]:
+    return slice(0, size), slice(-size, None)
 
 
 def _seen_at(drawing: Drawing, at: int, place: tuple[float, float]) -> tuple[float, float] | None:

@@ -47,6 +47,7 @@ ASTRAY = 0.06  # px of the picture, by which a codec leads all patches astray; f
 SURE = 2.0  # standard deviations by which something must differ from nothing
 
 Plane32 = NDArray[np.float32]
+Pixels = tuple[NDArray[np.intp], NDArray[np.intp]]  # rows and columns of patches
 
 
 @dataclass(frozen=True)
@@ -139,13 +140,10 @@ def strongest_fringe(colours: Colours) -> tuple[float, float] | None:
     if not len(patches):
         return None
     off = np.maximum(*(np.abs(colour - colours.green) for colour in (colours.red, colours.blue)))
-    corner = patches * PATCH
-    inside = np.arange(PATCH)
-    cut = off[(corner[:, 0, None] + inside)[:, :, None], (corner[:, 1, None] + inside)[:, None]]
     # What all of a patch differs by is its colour; a fringe is what stands out of it.
-    flat = cut.reshape(len(cut), -1)
+    flat = off[_inside(patches)].reshape(len(patches), -1)
     strength = flat.max(axis=1) - np.median(flat, axis=1)
-    row, column = corner[int(strength.argmax())] + (PATCH - 1) / 2
+    row, column = patches[int(strength.argmax())] * PATCH + (PATCH - 1) / 2
     x, y, _ = colours.to_luma @ np.array([column, row, 1.0])
     return float(x), float(y)
 
@@ -189,6 +187,18 @@ def _slopes(plane: Plane32) -> tuple[Plane32, Plane32]:
     )
 
 
+def _inside(patches: NDArray[np.intp]) -> Pixels:
+    """Rows and columns of the pixels of patches."""
+    inside, corner = np.arange(PATCH), patches * PATCH
+    return (corner[:, 0, None] + inside)[:, :, None], (corner[:, 1, None] + inside)[:, None, :]
+
+
+def _cut(image: Plane32, at: Pixels) -> Real:
+    """``(patches, pixels)`` of an image, each patch about its mean."""
+    pieces = image[at].reshape(len(at[0]), -1).astype(float)
+    return np.asarray(pieces - pieces.mean(axis=1, keepdims=True))
+
+
 def _partings(colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int) -> Partings:
     """What a frame's patches tell of red (``colour`` 0) or blue (1), about what is ``known``."""
     plane = (colours.red, colours.blue)[colour]
@@ -213,21 +223,16 @@ def _partings(colours: Colours, patches: NDArray[np.intp], known: Lateral, colou
         )
     own = _slopes(colours.green)
     theirs = _slopes(plane)
-    inside = np.arange(PATCH)
-    at = (
-        (corner[:, 0, None] + inside)[:, :, None],
-        (corner[:, 1, None] + inside)[:, None, :],
-    )
-
-    def cut(image: Plane32) -> Real:
-        pieces = image[at].reshape(len(corner), -1).astype(float)
-        return np.asarray(pieces - pieces.mean(axis=1, keepdims=True))
-
-    green, other = cut(colours.green), cut(plane)
+    at = _inside(patches)
+    green, other = _cut(colours.green, at), _cut(plane, at)
     alpha = (green * other).sum(1) / np.maximum((green**2).sum(1), 1e-9)
     # The slope of what lies halfway between the two (as in Benhimane, Malis, IROS 2004).
     slopes = np.stack(
-        [(alpha[:, None] * cut(o) + cut(t)) / 2 for o, t in zip(own, theirs, strict=True)], -1
+        [
+            (alpha[:, None] * _cut(o, at) + _cut(t, at)) / 2
+            for o, t in zip(own, theirs, strict=True)
+        ],
+        -1,
     )
     # Red is alpha green, moved: red = alpha green - slope . moved. Alpha is fitted along.
     basis = green / np.maximum(np.linalg.norm(green, axis=1, keepdims=True), 1e-9)

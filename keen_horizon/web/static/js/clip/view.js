@@ -28,6 +28,8 @@ const makeView = () => ({
   exactWords: "", // what is said of that over the picture
   /** @type {[[number, number], [number, number]] | null} where its colours part most, px */
   fringe: null,
+  /** @type {string[]} what was measured in it */
+  measuredWords: [],
 
   /** @param {Mode} mode */
   show(mode) {

@@ -95,6 +95,7 @@ component("exactView", () => ({
     live.stage.exact = new ExactPictures(frame, answer, pictures[0], pictures[1]);
     view.exactly = frame;
     view.fringe = made.fringe;
+    view.measuredWords = made.words;
     this.say();
     live.stage.draw();
   },
@@ -112,6 +113,7 @@ component("exactView", () => ({
     live.stage.exact = null;
     view.exactly = -1;
     view.fringe = null;
+    view.measuredWords = [];
     live.stage.draw();
   },
 }));
@@ -135,6 +137,7 @@ component("fringeLoupe", () => ({
     const { view } = this.$store;
     if (!view.exact) return "";
     if (view.exactly < 0) return "The frame is being drawn …";
+    if (view.measuredWords.length) return view.measuredWords.join(" ");
     return view.fringe ? "" : "No edge of this frame is sharp enough to look at.";
   },
 
