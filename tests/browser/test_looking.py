@@ -46,11 +46,23 @@ def test_a_frame_at_rest_is_drawn_as_an_export_draws_it(fresh: Page):
     box = fresh.evaluate("keen.stage.layout().at(-1).box")
     assert box["width"] == pytest.approx(output["width"], rel=0.01)
     expect(fresh.get_by_text("Exact view of frame 30")).to_be_visible()
-    pause_at(fresh, 31)
-    exact(fresh)
-    assert fresh.evaluate("keen.stage.exact.frame") == 31
+    for frame in (31, 30):
+        pause_at(fresh, frame)
+        exact(fresh)
+        assert fresh.evaluate("keen.stage.exact.frame") == frame
     toggle(fresh, "Exact")
     until(fresh, "() => keen.stage.exact === null")
+    # Nothing is drawn twice for it once it is off.
+    fresh.evaluate(
+        "() => { keen.draws = 0; const { draw } = keen.stage; const s = keen.stage;"
+        " s.draw = () => { keen.draws += 1; draw.call(s); }; keen.from = s.drawn; }"
+    )
+    fresh.evaluate("keen.clock.play()")
+    fresh.wait_for_timeout(1500)
+    fresh.evaluate("keen.clock.pause()")
+    drawn, frames = fresh.evaluate("[keen.draws, keen.stage.drawn - keen.from]")
+    assert frames > 3
+    assert drawn < 1.5 * frames
     assert fresh.complaints == []
 
 

@@ -31,7 +31,7 @@ def hue_direction(degrees: float) -> tuple[float, float]:
     """The direction, in U and V of BT.709, of a hue (0 red, 120 green, 240 blue), of unit length.
 
     >>> [round(v, 2) for v in hue_direction(240)]
-    [0.99, -0.1]
+    [1.0, -0.09]
     """
     third = np.clip(np.abs((degrees / 60 - np.array([0, 2, 4]) + 3) % 6 - 3), 0, 2)
     red, green, blue = (np.clip(2 - third, 0, 1)).tolist()

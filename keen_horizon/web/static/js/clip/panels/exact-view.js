@@ -38,7 +38,7 @@ component("exactView", () => ({
     window.clearTimeout(this.timer);
     if (!live.stage || !known) return;
     if (!on) {
-      this.drop();
+      if (this.$store.view.exactWords || live.stage.exact) this.drop();
       return;
     }
     this.mark();
@@ -67,9 +67,12 @@ component("exactView", () => ({
     const { clip, view } = this.$store;
     const { frame } = clip;
     const answer = window.Alpine.raw(clip.answer);
-    const outside = frame < clip.first || frame > clip.last;
-    if (outside || (live.stage.exact?.frame === frame && live.stage.exact.answer === answer))
+    if (frame < clip.first || frame > clip.last) return;
+    const { exact } = live.stage;
+    if (exact?.frame === frame && exact.answer === answer) {
+      this.show(frame);
       return;
+    }
     const wanted = () =>
       view.exact && clip.frame === frame && window.Alpine.raw(clip.answer) === answer;
     view.exactWords = `Exact view: drawing frame ${frame} …`;
@@ -93,9 +96,14 @@ component("exactView", () => ({
     }
     this.drop();
     live.stage.exact = new ExactPictures(frame, answer, pictures[0], pictures[1]);
-    view.exactly = frame;
     view.fringe = made.fringe;
     view.measuredWords = made.words;
+    this.show(frame);
+  },
+
+  /** @param {number} frame that was drawn exactly */
+  show(frame) {
+    this.$store.view.exactly = frame;
     this.say();
     live.stage.draw();
   },
