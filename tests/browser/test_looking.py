@@ -66,6 +66,18 @@ def test_a_frame_at_rest_is_drawn_as_an_export_draws_it(fresh: Page):
     assert fresh.complaints == []
 
 
+def test_the_divider_stays_on_its_line_when_looked_at_closely(fresh: Page):
+    fresh.keyboard.press("3")
+    fresh.mouse.move(*in_stage(fresh, 0.8, 0.3))
+    fresh.keyboard.press("x")
+    until(fresh, "() => keen.stage.zoom > 1")
+    fresh.wait_for_timeout(200)
+    left = float(fresh.locator(".divider").evaluate("d => parseFloat(d.style.left)"))
+    assert left == pytest.approx(fresh.evaluate("keen.stage.line().point[0] / keen.stage.ratio"))
+    fresh.keyboard.press("x")
+    fresh.keyboard.press("0")
+
+
 def test_it_waits_while_playing_and_follows_every_change(fresh: Page):
     toggle(fresh, "Exact")
     exact(fresh)

@@ -58,7 +58,7 @@ component("stageBox", () => ({
     });
     window.Alpine.effect(() => {
       live.stage.draw(); // which reads how it is looked at
-      if (view.mode === "split") this.placeDivider();
+      if (view.mode === "split" && view.zoom) this.placeDivider();
     });
   },
 
