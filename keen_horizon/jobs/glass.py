@@ -14,7 +14,7 @@ from .kind import QUICK, JobKind, Task
 from .results import keep_result, result_of
 from .solving import measure_of
 
-EDITION = 2  # of what is found out: what an earlier one kept is found again
+EDITION = 3  # of what is found out: what an earlier one kept is found again
 
 
 def glass_details(measure: Measure, even: dict[str, Any] | None = None) -> dict[str, object]:
