@@ -26,10 +26,11 @@ from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.chain import WarpChain
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.geometry.view import View
-from keen_horizon.core.media.decode import frames
+from keen_horizon.core.media.decode import Picture, frame_at, frames, plane_view
 from keen_horizon.core.media.encode import Encoding
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.picture.working_space import working_space
+from keen_horizon.core.pipeline import Estimates, find_glass, measure
 from keen_horizon.core.pipeline.render_clip import Drawing, render
 from keen_horizon.core.stations.finish.sharpen import Sharpen, gain_for
 from keen_horizon.core.stations.glass.fall_off import FallOffGain, fall_off_of
@@ -38,6 +39,7 @@ from keen_horizon.core.stations.glass.lateral import LateralColour, lateral_of
 from keen_horizon.core.stations.glass.settings import GlassSettings
 from keen_horizon.simulated.brindle_quay import quay_walk, slip_descent
 from keen_horizon.simulated.glow import Glow
+from keen_horizon.simulated.shade import from_light, to_light
 
 from .rows import Row, say
 from .truth import room
@@ -87,11 +89,7 @@ class Lens:
                 picture[..., channel], came.astype(np.float32), None, cv2.INTER_CUBIC,
                 borderMode=cv2.BORDER_REPLICATE,
             )  # fmt: skip
-        value = out / 255.0
-        light = np.where(value < 0.081, value / 4.5, ((value + 0.099) / 1.099) ** (1 / 0.45))
-        light *= self.passed(places)[..., None]
-        coded = np.where(light < 0.018, 4.5 * light, 1.099 * light**0.45 - 0.099)
-        return np.asarray(np.rint(255 * coded), np.uint8)
+        return from_light(to_light(out) * self.passed(places)[..., None])
 
 
 def glass(folder: Path) -> list[Row]:
@@ -176,22 +174,31 @@ def _stops_off(found: Array, true: Array) -> tuple[float, float]:
     return float(np.sqrt((off**2).mean())), float(np.abs(off).max())
 
 
+def photograph_wall(
+    path: Path, passed: Array, tilt: tuple[float, float] = (0.0, 0.0), level: float = 0.5
+) -> Path:
+    """A JPEG of a plastered wall, ``level`` of white, lit by so many stops more to the right and
+    below, through glass that lets ``passed`` ``(height, width)`` of its light through."""
+    rng = np.random.default_rng(3)
+    y, x = (np.linspace(-0.5, 0.5, n) for n in passed.shape)
+    light = level * 2.0 ** (tilt[0] * x + tilt[1] * y[:, None]) * passed
+    light *= 1 + 0.2 * cv2.GaussianBlur(rng.standard_normal(light.shape), (0, 0), 3)
+    value = np.where(light < 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
+    grey = np.clip(np.rint(255 * value + rng.normal(0, 2, light.shape)), 0, 255)
+    cv2.imwrite(str(path), grey.astype(np.uint8), [cv2.IMWRITE_JPEG_QUALITY, 88])
+    return path
+
+
 def even_rows(folder: Path, lens: Lens) -> list[Row]:
     """Plaster, photographed at three lights, as JPEGs."""
     clip = folder / "quay walk.mp4"
-    rng = np.random.default_rng(9)
     places = np.stack(np.meshgrid(*(np.arange(n, dtype=float) for n in SIZE)), axis=-1)
     rows = []
     for k, (across, down, level) in enumerate(
         ((0.0, 0.0, 0.5), (0.4, -0.2, 0.35), (0.8, 0.3, 0.6))
     ):
-        share = places / np.array(SIZE) - 0.5
-        light = level * 2.0 ** (share @ np.array([across, down])) * lens.passed(places)
-        light *= 1 + 0.25 * cv2.GaussianBlur(rng.standard_normal(light.shape), (0, 0), 3)
-        value = np.where(light < 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
-        grey = np.clip(np.rint(255 * value + rng.normal(0, 2, light.shape)), 0, 255)
         photo, told = folder / f"wall {k}.jpg", folder / f"wall {k}.json"
-        cv2.imwrite(str(photo), grey.astype(np.uint8), [cv2.IMWRITE_JPEG_QUALITY, 88])
+        photograph_wall(photo, lens.passed(places), (across, down), level)
         keen(["glass", str(clip), "--range", "0:30", "--json", str(told), "--even", str(photo)])
         found = json.loads(told.read_text())
         true = -np.log2(lens.passed(_lattice(found)))
@@ -218,7 +225,7 @@ def fringe_rows(folder: Path, lens: Lens) -> list[Row]:
         order = ["correct", str(fringed), str(out), "--quality", "fine", "--set", "motion.on=false"]
         keen([*order, "--set", "glass.find=true"])
         chroma = [
-            [p.astype(float) for p in next(iter(frames(path, scan(path), 0, 0))).planes[1:]]
+            [p.astype(float) for p in frame_at(path, scan(path), 0).planes[1:]]
             for path in (clean, fringed, out)
         ]
         inner = np.s_[8:-8, 8:-8]
@@ -235,14 +242,7 @@ def fringe_rows(folder: Path, lens: Lens) -> list[Row]:
 
 def halo_row() -> Row:
     """Bars before a bright sky, and flowers away from it."""
-    clean = np.full((SIZE[1], SIZE[0], 3), 240, np.uint8)
-    for k in range(12):
-        cv2.line(clean, (60 + 110 * k, 0), (100 + 100 * k, 400), (46, 45, 44), 34, cv2.LINE_AA)
-    clean[400:] = (70, 90, 80)
-    for k in range(20):
-        cv2.circle(clean, (40 + 62 * k, 600), 16, (200, 60, 150), -1, cv2.LINE_AA)
-    clean = cv2.GaussianBlur(clean, (0, 0), 0.8)
-    before, after = _picture(clean), _picture(Glow().spread(clean))
+    before, after = rims()
     told = GlassSettings()
     stage = Halo(np.ones(1), told.halo_width / 100 * SIZE[1], (told.halo_hue, told.halo_other),
                  SIZE[1], SIZE[0])  # fmt: skip
@@ -262,19 +262,25 @@ def halo_row() -> Row:
     )  # fmt: skip
 
 
-def _picture(bgr: Bgr):  # type: ignore[no-untyped-def]
-    from keen_horizon.core.media.decode import Picture
+def pictured(bgr: Bgr, form: str = "yuv420p") -> Picture:
+    """A picture as a camera hands it to its encoder: ``yuv420p``, or ``yuv444p``."""
+    frame = av.VideoFrame.from_ndarray(bgr, "bgr24").reformat(format=form, dst_colorspace="ITU709")
+    y, u, v = (plane_view(plane, deep=False).copy() for plane in frame.planes)
+    chroma, site = ((2, 2), (0.0, 0.5)) if form == "yuv420p" else ((1, 1), (0.0, 0.0))
+    return Picture(0, 0, (y, u, v), chroma, site, form)
 
-    frame = av.VideoFrame.from_ndarray(bgr, "bgr24").reformat(
-        format="yuv420p", dst_colorspace="ITU709"
-    )
-    flat = frame.to_ndarray()
-    height, width = bgr.shape[:2]
-    u, v = (
-        part.reshape(height // 2, width // 2)
-        for part in (flat[height : height * 5 // 4], flat[height * 5 // 4 :])
-    )
-    return Picture(0, 0, (flat[:height], u, v), (2, 2), (0.0, 0.5), "yuv420p")
+
+def rims() -> tuple[Picture, Picture]:
+    """Dark bars before a bright sky, and purple flowers below, well away from it; without and with
+    the glow of the sky."""
+    clean = np.full((SIZE[1], SIZE[0], 3), 240, np.uint8)
+    for k in range(12):
+        cv2.line(clean, (60 + 110 * k, 0), (100 + 100 * k, 400), (46, 45, 44), 34, cv2.LINE_AA)
+    clean[400:] = (70, 90, 80)
+    for k in range(20):
+        cv2.circle(clean, (40 + 62 * k, 600), 16, (200, 60, 150), -1, cv2.LINE_AA)
+    clean = cv2.GaussianBlur(clean, (0, 0), 0.8)
+    return pictured(clean), pictured(Glow().spread(clean))
 
 
 # --- sharpness ------------------------------------------------------------------------------------
@@ -346,8 +352,6 @@ def speed_rows(folder: Path, lens: Lens) -> list[Row]:
             out.mux(video.encode(frame))
         out.mux(video.encode(None))
     found = scan(path)
-    from keen_horizon.core.pipeline import Estimates, find_glass, measure
-
     tracks = measure(path, found, 0, 299, folder / "large tracks")
     estimates = Estimates(tracks, found.probe.canvas)
     estimates.recorded("similarity")

@@ -201,7 +201,7 @@ def _glass(options: argparse.Namespace) -> None:
         meter = Meter("looking at light")
         fit = pipeline.find_glass(options.input, found, estimates, meter, even)
     print(fit.words, file=sys.stderr)
-    write_json(options.json, pipeline.glass_report(fit, found.probe.canvas))
+    write_json(options.json, pipeline.glass_report(fit, canvas))
 
 
 def _treatment(options: argparse.Namespace) -> None:

@@ -14,7 +14,7 @@ from ..core.geometry.angles import angles_of, focal_of
 from ..core.geometry.canvas import Canvas
 from ..core.geometry.distortion import Distortion
 from ..core.geometry.lens import Lens, picture_width
-from ..core.media.decode import eight_bits, frames
+from ..core.media.decode import eight_bits, frame_at
 from ..core.media.photographs import is_photograph, read_photograph
 from ..core.media.probe import scan
 from ..core.stations.lens import LensSettings
@@ -133,7 +133,7 @@ def _still(path: Path, frame: int) -> tuple[Luma, Canvas]:
         raise KeenError(
             f"frame {frame} does not exist; the recording has {found.probe.frame_count}.", file=path
         )
-    picture = next(iter(frames(path, found, frame, frame, luma_only=True)))
+    picture = frame_at(path, found, frame, luma_only=True)
     return eight_bits(picture.planes[0]), found.probe.canvas
 
 

@@ -35,13 +35,11 @@ def exact_details(measure: Measure, treatment: Treatment, frame: int) -> dict[st
 def exact_pictures(
     store: MediaStore, measure: Measure, treatment: Treatment, frame: int
 ) -> dict[str, Any] | None:
-    """Names of the pictures ``recorded`` and ``treated``, and ``fringe``; None if nobody has drawn
-    them, or they have gone."""
+    """Names of the pictures ``recorded`` and ``treated``, ``fringe`` and ``words``; None if nobody
+    has drawn them, or they have gone."""
     found = result_of(store, FOLDER, _about(measure, treatment, frame))
-    if (
-        found is None
-        or "words" not in found
-        or not all(picture_path(store, found[k]).exists() for k in ("recorded", "treated"))
+    if found is None or not all(
+        picture_path(store, found[which]).exists() for which in ("recorded", "treated")
     ):
         return None
     return found
@@ -51,7 +49,11 @@ def picture_path(store: MediaStore, name: str) -> Path:
     """Where a picture lies. Raises ValueError for a name that is none."""
     if not (name.endswith(".png") and name[:-4].isalnum()):
         raise ValueError("not a picture's name")
-    return store.path(f"{FOLDER}/{name[:2]}/{name}")
+    return store.path(_key(name))
+
+
+def _key(name: str) -> str:
+    return f"{FOLDER}/{name[:2]}/{name}"
 
 
 def draw(task: Task) -> None:
@@ -80,16 +82,16 @@ def _about(measure: Measure, treatment: Treatment, frame: int) -> dict[str, Any]
 
 
 def _named(about: dict[str, Any]) -> str:
-    return hashlib.sha256(json.dumps(about, sort_keys=True).encode()).hexdigest()[:40]
+    return hashlib.sha256(json.dumps(about, sort_keys=True).encode()).hexdigest()[:40] + ".png"
 
 
 def _kept(store: MediaStore, name: str, picture: NDArray[np.uint8]) -> str:
     done, data = cv2.imencode(".png", picture, [cv2.IMWRITE_PNG_COMPRESSION, 1])
     if not done:
         raise KeenError("a picture could not be kept.")
-    with store.keeping(f"{FOLDER}/{name[:2]}/{name}.png") as part:
+    with store.keeping(_key(name)) as part:
         part.write_bytes(data.tobytes())
-    return f"{name}.png"
+    return name
 
 
 EXACT = JobKind("exact", QUICK, "Drawing a frame of", draw, replaceable=True, passing=True)

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.errors import KeenError
-from ..core.media.decode import eight_bits, frames
+from ..core.media.decode import eight_bits, frame_at
 from ..core.media.probe import Scan
 from ..core.stations.lens.propose import proposals
 from ..core.stations.lens.trace import gradients
@@ -37,7 +37,7 @@ class FrameCache:
     def take(self, recording: Recording, scan: Scan, frame: int) -> None:
         """Decode a frame and find edges in it: a worker's part."""
         source = self._store.path(recording.source_key)
-        picture = next(iter(frames(source, scan, frame, frame, luma_only=True)))
+        picture = frame_at(source, scan, frame, luma_only=True)
         luma = eight_bits(picture.planes[0])
         size = np.array([luma.shape[1], luma.shape[0]])
         done, data = cv2.imencode(".png", luma, [cv2.IMWRITE_PNG_COMPRESSION, 2])

@@ -7,7 +7,7 @@ from typing import Any
 
 from ..core import pipeline
 from ..core.isolation import IsolatedProcess
-from ..core.stations.glass.brightness import FallOffFit
+from ..core.stations.glass.radial_fit import FallOffFit
 from ..store.media_store import MediaStore
 from ..store.models import Measure
 from .kind import QUICK, JobKind, Task

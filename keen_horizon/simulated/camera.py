@@ -56,7 +56,7 @@ class Pinhole:
     @property
     def matrix(self) -> Array:
         """``(3, 3)`` from camera directions to pixels, pixel centres at integers."""
-        cx, cy = (self.width - 1) / 2, (self.height - 1) / 2
+        cx, cy = self.middle
         return np.array([[self.focal, 0, cx], [0, self.focal, cy], [0, 0, 1.0]])
 
     def seen(self, directions: Array) -> Array:

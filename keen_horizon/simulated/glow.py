@@ -8,6 +8,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from .shade import from_light, to_light
+
 
 @dataclass(frozen=True)
 class Glow:
@@ -20,13 +22,11 @@ class Glow:
 
     def spread(self, picture: NDArray[np.uint8]) -> NDArray[np.uint8]:
         """A picture (blue, green, red) in code values of BT.709, as it comes through."""
-        value = picture / 255.0
-        light = np.where(value < 0.081, value / 4.5, ((value + 0.099) / 1.099) ** (1 / 0.45))
+        light = to_light(picture)
         blown = light * (1 + (self.strong - 1) * np.clip((light - 0.75) / 0.2, 0, 1))
         for channel in (0, 2):
             spread = cv2.GaussianBlur(blown[..., channel], (0, 0), self.radius)
             # What is beside the bright is lit by what went astray.
             stray = self.share * np.maximum(spread - blown[..., channel], 0)
             light[..., channel] = np.clip(light[..., channel] + stray, 0, 1)
-        coded = np.where(light < 0.018, 4.5 * light, 1.099 * light**0.45 - 0.099)
-        return np.asarray(np.clip(np.rint(255 * coded), 0, 255), np.uint8)
+        return from_light(light)

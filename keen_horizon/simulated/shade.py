@@ -35,8 +35,16 @@ class Shade:
 
     def darken(self, picture: NDArray[np.uint8]) -> NDArray[np.uint8]:
         """A picture in code values of BT.709, as it comes through."""
-        value = picture / 255.0
-        light = np.where(value < 0.081, value / 4.5, ((value + 0.099) / 1.099) ** (1 / 0.45))
-        light *= self.passed[..., None]
-        coded = np.where(light < 0.018, 4.5 * light, 1.099 * light**0.45 - 0.099)
-        return np.asarray(np.rint(255 * coded), np.uint8)
+        return from_light(to_light(picture) * self.passed[..., None])
+
+
+def to_light(picture: NDArray[np.uint8]) -> Array:
+    """Linear light of code values, white 1, by the curve of BT.709."""
+    value = picture / 255.0
+    return np.where(value < 0.081, value / 4.5, ((value + 0.099) / 1.099) ** (1 / 0.45))
+
+
+def from_light(light: Array) -> NDArray[np.uint8]:
+    """The inverse of :func:`to_light`."""
+    coded = np.where(light < 0.018, 4.5 * light, 1.099 * light**0.45 - 0.099)
+    return np.asarray(np.clip(np.rint(255 * coded), 0, 255), np.uint8)

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from flask import Blueprint, Response, jsonify, send_file, url_for
 
-from ..core.errors import KeenError
 from ..core.treatment import parse
 from ..jobs.exact import EXACT, exact_details, exact_pictures, picture_path
 from ..store import library, treatments
 from ..store.library import NotFound
 from . import services
 from .jobs import describe
-from .requests import body
+from .requests import body, measured_frame
 
 blueprint = Blueprint("exact", __name__, url_prefix="/clips/<int:clip_id>/exact")
 _YEAR = 365 * 24 * 3600
@@ -21,13 +20,11 @@ _YEAR = 365 * 24 * 3600
 def view(clip_id: int) -> Response:
     """Have a frame drawn as a treatment has it; addresses of its pictures, once that is done."""
     data, kit = body(), services()
-    treatment, frame = parse(data.get("treatment")), data.get("frame")
+    treatment = parse(data.get("treatment"))
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
         measure = treatments.measured(session, clip)
-        first, last = measure.first_frame, measure.last_frame
-        if not isinstance(frame, int) or not first <= frame <= last:
-            raise KeenError(f"an exact view is of a frame from {first} to {last}.")
+        frame = measured_frame(data, measure)
         found = exact_pictures(kit.store, measure, treatment, frame)
         if found is None:
             details = exact_details(measure, treatment, frame)

@@ -30,7 +30,7 @@ from ..store.scans import stored_scan
 from . import services
 from .charts import photo_at
 from .jobs import describe
-from .requests import body, whole
+from .requests import body, measured_frame
 
 blueprint = Blueprint("glass", __name__, url_prefix="/clips/<int:clip_id>/glass")
 
@@ -67,11 +67,7 @@ def _even(asked: object, measure: Measure) -> dict[str, Any]:
     if not isinstance(asked, dict):
         raise KeenError("an even surface is a frame, or a photograph.")
     if "frame" in asked:
-        frame = whole(asked, "frame", "a frame is given by its number.")
-        first, last = measure.first_frame, measure.last_frame or measure.first_frame
-        if not first <= frame <= last:
-            raise KeenError(f"frame {frame} is none of {first} to {last}.")
-        return {"frame": frame}
+        return {"frame": measured_frame(asked, measure)}
     return photo_at(asked)
 
 

@@ -9,6 +9,7 @@ from flask import request
 
 from ..core.errors import KeenError
 from ..store.media_store import TooLarge
+from ..store.models import Measure
 
 MOST_BODY = 4_000_000  # bytes of JSON; a treatment with many traced edges has some hundred thousand
 
@@ -45,6 +46,15 @@ def whole(data: dict[str, Any], name: str, words: str) -> int:
     if not isinstance(value, int) or isinstance(value, bool) or abs(value) >= 2**31:
         raise KeenError(words)
     return value
+
+
+def measured_frame(data: dict[str, Any], measure: Measure) -> int:
+    """The ``frame`` of the body, one of those that were measured. Raises KeenError for another."""
+    frame = whole(data, "frame", "a frame is given by its number.")
+    first, last = measure.first_frame, measure.last_frame
+    if not first <= frame <= last:
+        raise KeenError(f"frame {frame} is none of {first} to {last}.")
+    return frame
 
 
 def texts(data: dict[str, Any], name: str, words: str) -> list[str]:

@@ -8,7 +8,7 @@ import numpy as np
 from flask import Blueprint, Response, jsonify, request
 
 from ..core.errors import KeenError
-from ..core.picture.scopes import COLUMNS, LEVELS, RINGS, Scopes, scopes_of
+from ..core.picture.scopes import COLUMNS, LEVELS, Scopes, scopes_of
 from .arrays import packed
 
 blueprint = Blueprint("scopes", __name__)
@@ -19,7 +19,7 @@ PARTS = 2  # recorded and treated, at most
 @blueprint.app_context_processor
 def scope_sizes() -> dict[str, Any]:
     """What the page has to know of scopes."""
-    return {"scope_sizes": {"levels": LEVELS, "columns": COLUMNS, "rings": RINGS}}
+    return {"scope_sizes": {"levels": LEVELS, "columns": COLUMNS}}
 
 
 @blueprint.post("/scopes")

@@ -18,22 +18,13 @@ from keen_horizon.core.pipeline import fall_off_of_photograph
 from keen_horizon.simulated.brindle_quay import engine_shed
 from keen_horizon.simulated.record import record
 from keen_horizon.simulated.shade import Shade
+from tools.glass import photograph_wall
 
 CANVAS = Canvas(1280, 720)
 
 
-def wall(
-    path: Path, shade: Shade, tilt: tuple[float, float] = (0.0, 0.0), level: float = 0.5
-) -> Path:
-    """A JPEG of a wall that is lit from one side, with its grain, through ``shade``."""
-    rng = np.random.default_rng(3)
-    x, y = np.meshgrid(np.linspace(-0.5, 0.5, shade.width), np.linspace(-0.5, 0.5, shade.height))
-    light = level * 2.0 ** (tilt[0] * x + tilt[1] * y) * shade.passed
-    light *= 1 + 0.2 * cv2.GaussianBlur(rng.standard_normal(light.shape), (0, 0), 3)
-    coded = np.where(light < 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
-    grey = np.clip(np.rint(255 * coded + rng.normal(0, 2, light.shape)), 0, 255).astype(np.uint8)
-    cv2.imwrite(str(path), grey, [cv2.IMWRITE_JPEG_QUALITY, 88])
-    return path
+def wall(path: Path, shade: Shade, tilt: tuple[float, float] = (0.0, 0.0)) -> Path:
+    return photograph_wall(path, shade.passed, tilt)
 
 
 @pytest.mark.parametrize(

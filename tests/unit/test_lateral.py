@@ -6,7 +6,6 @@ import json
 from dataclasses import replace
 from pathlib import Path
 
-import av
 import cv2
 import numpy as np
 import pytest
@@ -14,7 +13,8 @@ import pytest
 from keen_horizon.cli.commands import main
 from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
-from keen_horizon.core.media.decode import Picture, frames, key_frames, reference_frames
+from keen_horizon.core.geometry.lattice import lattice_points
+from keen_horizon.core.media.decode import frame_at, frames, key_frames, reference_frames
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.picture.painter import Painter
 from keen_horizon.core.picture.radial import RadialField
@@ -34,11 +34,10 @@ from keen_horizon.core.stations.glass.lateral import (
     LateralColour,
     lateral_of,
     lateral_settings,
-    off_by,
 )
 from keen_horizon.simulated.brindle_quay import SHED_FRINGES, engine_shed
-from keen_horizon.simulated.glow import Glow
 from keen_horizon.simulated.record import record
+from tools.glass import pictured, rims
 
 CANVAS = Canvas(1280, 720)
 SPACE = working_space({}, 8, 720)
@@ -47,16 +46,12 @@ NONE = Lateral(RadialField(CANVAS), (0.0, 0.0), (0.0, 0.0))
 SAME = Sampler(np.eye(3))
 
 
-def recorded(bgr: np.ndarray, form: str = "yuv420p") -> Picture:
-    """A picture as a camera hands it to its encoder."""
-    frame = av.VideoFrame.from_ndarray(bgr, format="bgr24")
-    frame = frame.reformat(format=form, dst_colorspace="ITU709")
-    planes = tuple(
-        np.frombuffer(memoryview(p), np.uint8).reshape(p.height, -1)[:, : p.width].copy()
-        for p in frame.planes
-    )
-    chroma, site = ((2, 2), (0.0, 0.5)) if form == "yuv420p" else ((1, 1), (0.0, 0.0))
-    return Picture(0, 0, planes, chroma, site, form)
+def off_by(one: Lateral, other: Lateral) -> tuple[float, float]:
+    """How far apart two of them put red and blue, rms px over the picture."""
+    places = lattice_points(CANVAS, 33, 19)
+    apart = one.parted(places) - other.parted(places)
+    red, blue = np.sqrt((apart**2).sum(axis=-1).mean(axis=(0, 1))).tolist()
+    return red, blue
 
 
 def parted(bgr: np.ndarray, glass: Lateral) -> np.ndarray:
@@ -108,7 +103,7 @@ def test_by_hand_and_back():
 
 @pytest.mark.parametrize("form", ["yuv420p", "yuv444p"])
 def test_edges_tell_where_colours_are(blocks: np.ndarray, form: str):
-    seen = recorded(parted(blocks, TRUE), form)
+    seen = pictured(parted(blocks, TRUE), form)
     fit = fit_lateral([colours_of(seen, SPACE)], CANVAS)
     assert fit.lateral is not None
     assert max(off_by(fit.lateral, TRUE)) < 0.1
@@ -118,7 +113,7 @@ def test_edges_tell_where_colours_are(blocks: np.ndarray, form: str):
 
 
 def test_nothing_is_found_where_nothing_is(blocks: np.ndarray):
-    fit = fit_lateral([colours_of(recorded(blocks), SPACE)], CANVAS)
+    fit = fit_lateral([colours_of(pictured(blocks), SPACE)], CANVAS)
     assert fit.lateral is None
     assert "no lateral colour" in fit.words
 
@@ -126,16 +121,16 @@ def test_nothing_is_found_where_nothing_is(blocks: np.ndarray):
 @pytest.mark.parametrize("grey", [0, 128, 255])
 def test_a_plain_picture_tells_nothing(grey: int):
     plain = np.full((720, 1280, 3), grey, np.uint8)
-    fit = fit_lateral([colours_of(recorded(plain), SPACE)], CANVAS)
+    fit = fit_lateral([colours_of(pictured(plain), SPACE)], CANVAS)
     assert fit.lateral is None
     assert "sharp enough" in fit.words
     assert fit.settings is None
-    assert strongest_fringe(colours_of(recorded(plain), SPACE)) is None
+    assert strongest_fringe(colours_of(pictured(plain), SPACE)) is None
 
 
 @pytest.mark.parametrize("form", ["yuv420p", "yuv444p"])
 def test_most_of_the_fringes_goes(blocks: np.ndarray, form: str):
-    clean, fringed = recorded(blocks, form), recorded(parted(blocks, TRUE), form)
+    clean, fringed = pictured(blocks, form), pictured(parted(blocks, TRUE), form)
     out = tuple(np.zeros_like(plane) for plane in fringed.planes)
     stage = LateralColour(TRUE, np.ones(1))
     Painter(SPACE, (stage,)).paint(fringed, SAME, out, bare=False)
@@ -147,7 +142,7 @@ def test_most_of_the_fringes_goes(blocks: np.ndarray, form: str):
 
 
 def test_where_colours_agree_nothing_changes(blocks: np.ndarray):
-    seen = recorded(blocks)
+    seen = pictured(blocks)
     through = Sampler(np.array([[1.02, 0, -4.3], [0, 1.02, -2.6], [0, 0, 1.0]]))
     grid = replace(through, grid=through.places(1280, 720).source)
     plain, by_colour = (tuple(np.zeros_like(p) for p in seen.planes) for _ in range(2))
@@ -202,26 +197,11 @@ def test_an_export_finds_it_first_where_that_is_asked(shed: Path, tmp_path: Path
     assert told["treatment"]["glass"]["find"] is False
     assert told["colours"]["corner_px"]["red"] > 1
     assert told["colours"]["corner_px"]["blue"] < -0.7
-    before, after = (
-        next(iter(frames(path, scan(path), 0, 0))) for path in (shed, tmp_path / "out.mp4")
-    )
+    before, after = (frame_at(path, scan(path), 0) for path in (shed, tmp_path / "out.mp4"))
     assert not np.array_equal(before.planes[1], after.planes[1])
 
 
 # --- halo -----------------------------------------------------------------------------------------
-
-
-def rims() -> tuple[Picture, Picture]:
-    """Dark bars before a bright sky, and purple flowers below, well away from it; without and with
-    the glow of the sky."""
-    clean = np.full((720, 1280, 3), 240, np.uint8)
-    for k in range(12):
-        cv2.line(clean, (60 + 110 * k, 0), (100 + 100 * k, 400), (46, 45, 44), 34, cv2.LINE_AA)
-    clean[400:] = (70, 90, 80)
-    for k in range(20):
-        cv2.circle(clean, (40 + 62 * k, 600), 16, (200, 60, 150), -1, cv2.LINE_AA)
-    clean = cv2.GaussianBlur(clean, (0, 0), 0.8)
-    return recorded(clean), recorded(Glow().spread(clean))
 
 
 def test_a_halo_goes_and_flowers_stay():

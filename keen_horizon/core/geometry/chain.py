@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import TypeVar
 
 import numpy as np
@@ -133,6 +134,7 @@ class WarpChain:
             out[part] = self.source.to_pixels(plane)
         return out
 
+    @cached_property
     def magnification(self) -> Real:
         """``(n,)`` how many output pixels a source pixel takes in the middle of the output."""
         middle = np.array(self.view.output.centre)
@@ -143,6 +145,11 @@ class WarpChain:
         sides = [way[:, 1] - way[:, 0] for way in (across, down)]
         area = np.abs(sides[0][:, 0] * sides[1][:, 1] - sides[0][:, 1] * sides[1][:, 0])
         return np.asarray(1 / np.sqrt(np.maximum(area, 1e-9)))
+
+    def resized(self, lines: int | None) -> WarpChain:
+        """The chain delivered at ``lines`` rows; itself at its own size."""
+        view = self.view.resized(lines)
+        return self if view is self.view else replace(self, view=view)
 
     def batches(self) -> Iterator[tuple[slice, WarpChain]]:
         """The chain in pieces, so that memory does not grow with its length."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -112,11 +113,8 @@ def frames(
     """
     wanted = scan.pts[first : last + 1]
     expected = 0
-    with open_input(path) as container:
-        stream = picture_stream(container, path)
+    with _opened_at(path, scan, first) as (container, stream):
         stream.thread_type = "AUTO"
-        if first:
-            container.seek(int(wanted[0]), stream=stream, backward=True)
         decoded = container.decode(stream)
         while expected < len(wanted):
             try:
@@ -125,7 +123,7 @@ def frames(
                 raise _damaged(path, first + expected) from error
             if frame is None:
                 raise _damaged(path, first + expected)
-            stamp = frame.pts if frame.pts is not None else frame.dts
+            stamp = _stamp(frame)
             if stamp is None or stamp < wanted[expected]:
                 continue
             if stamp != wanted[expected]:
@@ -134,19 +132,21 @@ def frames(
             expected += 1
 
 
+def frame_at(path: Path, scan: Scan, index: int, *, luma_only: bool = False) -> Picture:
+    """One frame, as :func:`frames` gives it."""
+    return next(frames(path, scan, index, index, luma_only=luma_only))
+
+
 def reference_frames(path: Path, scan: Scan, first: int, last: int) -> Iterator[Picture]:
     """Luma of those of frames ``first`` to ``last`` that others are coded by, in order: quicker
     than all of them, where there are others. Raises DamagedMedia."""
-    with open_input(path) as container:
-        stream = picture_stream(container, path)
+    with _opened_at(path, scan, first) as (container, stream):
         stream.thread_type = "AUTO"
         stream.codec_context.skip_frame = "NONREF"
-        if first:
-            container.seek(int(scan.pts[first]), stream=stream, backward=True)
         index = first
         try:
             for frame in container.decode(stream):
-                stamp = frame.pts if frame.pts is not None else frame.dts
+                stamp = _stamp(frame)
                 if stamp is None or stamp < scan.pts[first]:
                     continue
                 index = int(np.searchsorted(scan.pts, stamp))
@@ -162,10 +162,7 @@ def key_frames(path: Path, scan: Scan, first: int, last: int) -> list[int]:
     """Those of frames ``first`` to ``last`` that are coded whole, without others: in them the codec
     has kept most of what there is. None at all where the file does not say."""
     found = set()
-    with open_input(path) as container:
-        stream = picture_stream(container, path)
-        if first:
-            container.seek(int(scan.pts[first]), stream=stream, backward=True)
+    with _opened_at(path, scan, first) as (container, stream):
         try:
             for packet in container.demux(stream):
                 if packet.pts is None or not packet.is_keyframe:
@@ -178,6 +175,22 @@ def key_frames(path: Path, scan: Scan, first: int, last: int) -> list[int]:
         except (av.error.FFmpegError, ValueError):
             pass  # what is damaged is said when it is decoded
     return sorted(found)
+
+
+@contextmanager
+def _opened_at(
+    path: Path, scan: Scan, first: int
+) -> Iterator[tuple[av.container.InputContainer, av.VideoStream]]:
+    """The file and its picture stream, from where frame ``first`` can be decoded."""
+    with open_input(path) as container:
+        stream = picture_stream(container, path)
+        if first:
+            container.seek(int(scan.pts[first]), stream=stream, backward=True)
+        yield container, stream
+
+
+def _stamp(frame: av.VideoFrame) -> int | None:
+    return frame.pts if frame.pts is not None else frame.dts
 
 
 def _picture(

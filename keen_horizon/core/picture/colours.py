@@ -26,20 +26,21 @@ def warp_colours(
     """Fill ``out`` as :func:`.warp_planes` does, each colour through its own sampler. What is bare
     is so for green."""
     warp_plane(picture.planes[0], out[0], samplers[1], bare=False)
-    luma, colours = _colours(picture, space)
-    (red, green, blue), own = (
-        [_sampled(picture, plane, sampler, out[1].shape) for plane, sampler in pairs]
-        for pairs in (zip(colours, samplers, strict=True), [(luma, samplers[1])])
+    luma, colours = colours_in_codes(picture, space)
+    shape = out[1].shape
+    red, green, blue = (
+        _sampled(picture, plane, sampler, shape)
+        for plane, sampler in zip(colours, samplers, strict=True)
     )
+    own = _sampled(picture, luma, samplers[1], shape)
     kr, kb = space.shares
     mixed = cv2.addWeighted(red, kr, blue, kb, 0)
     mixed = cv2.scaleAdd(green, 1 - kr - kb, mixed)
     for plane, colour, share in ((out[1], blue, kb), (out[2], red, kr)):
         unit = space.chroma_span / space.luma_span / (2 * (1 - share))
-        chroma = cv2.addWeighted(colour, unit, mixed, -unit, float(1 << (space.depth - 1)))
-        _keep(chroma, plane, space)
-    gained = _large(cv2.subtract(mixed, own[0]), picture, out[0])
-    _keep(cv2.add(gained, out[0], dtype=cv2.CV_32F), out[0], space)
+        space.round_into(plane, cv2.addWeighted(colour, unit, mixed, -unit, space.grey))
+    gained = _large(cv2.subtract(mixed, own), picture, out[0])
+    space.round_into(out[0], cv2.add(gained, out[0], dtype=cv2.CV_32F))
     if bare:
         _empty(picture, samplers[1], out, space)
 
@@ -53,14 +54,14 @@ def parted_samplers(sampler: Sampler, source: NDArray[np.float32], parted: np.nd
     return red, sampler, blue
 
 
-def _colours(picture: Picture, space: WorkingSpace) -> tuple[np.ndarray, list[np.ndarray]]:
-    """Luma, and red, green and blue in its codes, at chroma's size."""
+def colours_in_codes(picture: Picture, space: WorkingSpace) -> tuple[np.ndarray, list[np.ndarray]]:
+    """Luma, and red, green and blue in its codes, at chroma's size; luma is averaged about chroma's
+    samples."""
     whole, u, v = picture.planes
     luma = at_chroma_size(whole, picture.chroma, picture.site, u.shape).astype(np.float32)
     kr, kb = space.shares
-    grey = float(1 << (space.depth - 1))
     red, blue = (
-        cv2.scaleAdd(plane.astype(np.float32) - grey, unit, luma)
+        cv2.scaleAdd(plane.astype(np.float32) - np.float32(space.grey), unit, luma)
         for plane, unit in (
             (part, 2 * (1 - share) * space.luma_span / space.chroma_span)
             for part, share in ((v, kr), (u, kb))
@@ -94,22 +95,12 @@ def _large(small: np.ndarray, picture: Picture, like: Plane) -> np.ndarray:
     )  # fmt: skip
 
 
-def _keep(values: np.ndarray, plane: Plane, space: WorkingSpace) -> None:
-    """Round into a plane."""
-    kind = cv2.CV_8U if plane.dtype == np.uint8 else cv2.CV_16U
-    cv2.add(values, 0.0, dst=plane, dtype=kind)
-    if kind == cv2.CV_16U:
-        np.minimum(plane, 2**space.depth - 1, out=plane)
-
-
 def _empty(picture: Picture, sampler: Sampler, out: tuple[Plane, ...], space: WorkingSpace) -> None:
     """Black where nothing covers the output."""
     height, width = out[0].shape
     covered = warp_mask(picture, sampler, width, height)
     if covered.all():
         return
-    black = 0 if space.full_range else 16 << (space.depth - 8)
-    for k, plane in enumerate(out):
-        size = plane.shape[::-1]
-        mask = cv2.resize(covered, size, interpolation=cv2.INTER_NEAREST)
-        plane[mask == 0] = 1 << (space.depth - 1) if k else black
+    for plane, empty in zip(out, (space.black, space.grey, space.grey), strict=True):
+        mask = cv2.resize(covered, plane.shape[::-1], interpolation=cv2.INTER_NEAREST)
+        plane[mask == 0] = empty

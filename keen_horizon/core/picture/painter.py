@@ -29,13 +29,12 @@ class Painter:
     ) -> None:
         """Fill ``out`` as :func:`.warp_planes` does, with what is done at the source's end."""
         for stage in self._at("recorded"):
-            picture = stage.apply(picture, self.space, picture.index - self.first)
+            picture = stage.apply(picture, self.space, self._frame(picture))
         colours = self._at("colours")
         if colours:
             height, width = out[0].shape
             source = sampler.places(width, height).source
-            frame = picture.index - self.first
-            parted = sum(stage.parted(source, frame) for stage in colours)
+            parted = sum(stage.parted(source, self._frame(picture)) for stage in colours)
             samplers = parted_samplers(sampler, source, np.asarray(parted))
             warp_colours(picture, samplers, out, self.space, bare=bare)
         else:
@@ -46,7 +45,11 @@ class Painter:
         """What is done to a whole picture at the output's end."""
         self._apply("output", picture, sampler, out)
         for stage in self._at("detail"):
-            stage.apply(out[0], self.space, picture.index - self.first)
+            stage.apply(out[0], self.space, self._frame(picture))
+
+    def _frame(self, picture: Picture) -> int:
+        """Which frame of the range a picture is."""
+        return picture.index - self.first
 
     def _at(self, end: str) -> list[Any]:
         """The stages at one end; which that is tells what they can do."""
@@ -61,7 +64,7 @@ class Painter:
             return
         height, width = out[0].shape
         places = sampler.places(width, height)
-        frame = picture.index - self.first
+        frame = self._frame(picture)
         coded = [stage for stage in stages if isinstance(stage, CodedStage)]
         if len(coded) == len(stages):
             for stage in coded:

@@ -42,6 +42,11 @@ class RadialField:
         return np.stack([across / root, down * root], axis=-1)
 
     @property
+    def unit(self) -> Real:
+        """``(2,)`` how many pixels, across and down, a radius of 1 is, of what is round."""
+        return np.array([self.canvas.radius / self.canvas.pixel_aspect, self.canvas.radius])
+
+    @property
     def shares(self) -> Real:
         """``(4,)`` the middle, x and y, and the radii across and down, in shares of the picture:
         what a graphics card goes by."""

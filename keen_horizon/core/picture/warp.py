@@ -75,7 +75,7 @@ class Places:
         return spread(values, width, height)
 
 
-def _nodes(width: int, height: int) -> Real:
+def nodes_over(width: int, height: int) -> Real:
     """``(rows, columns, 2)`` the output pixels at which a bending chain is worked out."""
     columns, rows = (int(np.ceil(n / GRID)) + 2 for n in (width, height))
     x, y = np.meshgrid(GRID * np.arange(columns) + START, GRID * np.arange(rows) + START)
@@ -103,7 +103,7 @@ class Sampler:
         """Where the pixels of an output picture come from."""
         if self.grid is not None:
             return Places(self.grid)
-        nodes = _nodes(width, height)
+        nodes = nodes_over(width, height)
         flat = nodes @ self.matrix[:, :2].T + self.matrix[:, 2]
         return Places((flat[..., :2] / flat[..., 2:]).astype(np.float32))
 
@@ -142,7 +142,7 @@ def sampler_of(chain: WarpChain) -> Sampler:
     if chain.smoothness <= Smoothness.PROJECTIVE:
         return Sampler(matrix)
     output = chain.view.output
-    nodes = _nodes(output.width, output.height)
+    nodes = nodes_over(output.width, output.height)
     return Sampler(
         matrix, chain.sampled(nodes.reshape(-1, 2))[0].reshape(nodes.shape).astype(np.float32)
     )

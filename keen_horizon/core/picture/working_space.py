@@ -140,6 +140,31 @@ class WorkingSpace:
         """Codes from end to end of chroma."""
         return self._levels(True)[2]
 
+    @property
+    def black(self) -> float:
+        """The code of black."""
+        return self._levels(False)[1]
+
+    @property
+    def grey(self) -> float:
+        """The code of chroma that has no colour."""
+        return self._levels(True)[3]
+
+    def round_into(self, plane: Plane, values: np.ndarray) -> None:
+        """Fill a plane with codes, rounded, none beyond the largest."""
+        cv2.add(values, 0.0, dst=plane, dtype=self.code_type)
+        self.bound(plane)
+
+    @property
+    def code_type(self) -> int:
+        """OpenCV's number for the type of codes."""
+        return cv2.CV_8U if self.depth == 8 else cv2.CV_16U
+
+    def bound(self, plane: Plane) -> None:
+        """Hold a plane to the largest code, in place; of eight bits it cannot be above."""
+        if self.depth > 8:
+            np.minimum(plane, 2**self.depth - 1, out=plane)
+
     def _levels(self, is_chroma: bool) -> tuple[float, float, float, float]:
         """Largest code, black, from black to white (of chroma, from end to end), and grey."""
         unit = 2.0 ** (self.depth - 8)

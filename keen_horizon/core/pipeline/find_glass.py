@@ -11,13 +11,14 @@ import numpy as np
 from ..errors import BadSetting
 from ..geometry.canvas import Canvas
 from ..geometry.similarity import Similarities
-from ..media.decode import frames, key_frames, reference_frames
+from ..media.decode import frame_at, key_frames, reference_frames
 from ..media.photographs import read_photograph
 from ..media.probe import Scan
 from ..picture.working_space import SRGB, space_of, working_space
-from ..stations.glass.brightness import FallOffFit, Look, beside, fit_fall_off, gather, light_at
+from ..stations.glass.brightness import Look, beside, fit_fall_off, gather, light_at
 from ..stations.glass.colour_edges import Colours, LateralFit, colours_of, fit_lateral
 from ..stations.glass.even_surface import fit_even
+from ..stations.glass.radial_fit import FallOffFit
 from ..tracking.tracks import places_of
 from ..types import Real
 from .estimate_motion import Estimates
@@ -78,7 +79,7 @@ def fall_off_of_photograph(source: Path | bytes, name: str, canvas: Canvas) -> F
 def fall_off_of_frame(path: Path, scan: Scan, frame: int) -> FallOffFit:
     """The fall-off that a frame of an even surface speaks for."""
     space = space_of(scan.probe)
-    picture = next(iter(frames(path, scan, frame, frame, luma_only=True)))
+    picture = frame_at(path, scan, frame, luma_only=True)
     light = space.light(space.grey_value(picture.planes[0].astype(np.float32)))
     return fit_even(np.asarray(light, np.float32), scan.probe.canvas)
 
@@ -91,8 +92,7 @@ def find_lateral(path: Path, scan: Scan, first: int, last: int) -> LateralFit:
     spread = np.linspace(0, len(among) - 1, min(COLOUR_LOOKS, len(among))).round().astype(int)
     seen: list[Colours] = []
     for index in (among[k] for k in spread.tolist()):
-        picture = next(iter(frames(path, scan, index, index)))
-        seen.append(colours_of(picture, space))
+        seen.append(colours_of(frame_at(path, scan, index), space))
     return fit_lateral(seen, scan.probe.canvas)
 
 

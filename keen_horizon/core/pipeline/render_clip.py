@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import islice
 from pathlib import Path
@@ -51,8 +51,7 @@ def drawing_of(solution: Solution, treatment: Treatment, lines: int | None = Non
     pixels = tuple(
         stage for station, own in treatment.each() for stage in station.pixels(own, scene)
     )
-    chain = replace(solution.chain, view=solution.chain.view.resized(lines))
-    return Drawing(chain, frame.rule == "leave", lenders, pixels)
+    return Drawing(solution.chain.resized(lines), frame.rule == "leave", lenders, pixels)
 
 
 @dataclass(frozen=True)
@@ -73,7 +72,7 @@ class Render:
     scan: Scan
     drawing: Drawing
     first: int
-    encoding: Encoding = Encoding()  # noqa: RUF009 - it never changes
+    encoding: Encoding = field(default_factory=Encoding)
     progress: Progress = silent
 
     @property

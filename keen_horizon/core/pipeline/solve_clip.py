@@ -51,10 +51,8 @@ class Solution:
     def scene(self, treatment: Treatment, lines: int | None = None) -> Scene:
         """What stations are asked about, once the chain is settled; delivered at so many
         ``lines``, if not at its own size."""
-        chain = replace(self.chain, view=self.chain.view.resized(lines))
-        return replace(
-            _scene(self.motion, self.chain.source, treatment), magnification=chain.magnification()
-        )
+        chain = self.chain.resized(lines)
+        return replace(_scene(self.motion, chain.source, treatment), chain=chain)
 
     def told(self, treatment: Treatment) -> dict[str, Any]:
         """The report with what is done to pixels, on which a solution does not depend; and with its

@@ -41,13 +41,12 @@ S = TypeVar("S", bound=StationSettings)
 class Scene:
     """The clip that a station works on: its ``canvas``, pixels as wide as they were recorded; its
     ``motion``; ``values`` gives a keyed setting (``station.name``) at each of its ``n`` frames.
-    ``magnification`` ``(n,)`` is how many output px a source px takes in the middle, once that is
-    settled."""
+    ``chain`` is what it is drawn through, once that is settled."""
 
     canvas: Canvas
     motion: CameraMotion
     values: Callable[[str], Real]
-    magnification: Real | None = None
+    chain: WarpChain | None = None
 
     def __len__(self) -> int:
         return len(self.motion)

@@ -92,16 +92,14 @@ float sharpen(float here, float detail, float low, float high) {
         detail = cv2.subtract(luma, cv2.GaussianBlur(luma, (0, 0), blur), dtype=cv2.CV_16S)
         most = 2**space.depth - 1
         raised = _raised(most, gain, self.floor * space.luma_span).take(detail + np.int16(most))
-        kind = cv2.CV_8U if luma.dtype == np.uint8 else cv2.CV_16U
-        sharp = cv2.add(luma, raised, dtype=kind)
+        sharp = cv2.add(luma, raised, dtype=space.code_type)
         side = 3 if blur < 1.1 else 5
         around = np.ones((side, side), np.uint8)
         low, high = cv2.erode(luma, around), cv2.dilate(luma, around)
         room = cv2.addWeighted(high, self.overshoot, low, -self.overshoot, 0)
         sharp = cv2.min(sharp, cv2.add(high, room))
         cv2.max(sharp, cv2.subtract(low, room), dst=luma)
-        if kind == cv2.CV_16U:
-            np.minimum(luma, most, out=luma)
+        space.bound(luma)
 
     def uniforms(self) -> dict[str, Real]:
         n = len(self.gain)

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import numpy as np
-
 from ...picture.pixel_stage import AnyStage
 from ..station import Figure, Report, Scene, Station
 from .settings import FinishSettings
@@ -13,6 +11,8 @@ from .sharpen import Sharpen, gain_for, sharpness_left
 
 WINCE = 1.5  # times what was lost, beyond which sharpening shows
 ALONE = 0.4  # of gain that shows where nothing was lost
+HARDLY = 1e-3  # of gain that is none
+SAME = 0.01  # of a share that is no difference
 
 
 class FinishStation(Station[FinishSettings]):
@@ -31,26 +31,29 @@ class FinishStation(Station[FinishSettings]):
         return settings.on
 
     def pixels(self, settings: FinishSettings, scene: Scene) -> Sequence[AnyStage]:
-        if not settings.on or scene.magnification is None:
-            return ()
-        gain = _lost(scene) * scene.values("finish.put_back") / 100
+        stage = self._sharpen(settings, scene)
+        return () if stage is None else (stage,)
+
+    def _sharpen(self, settings: FinishSettings, scene: Scene) -> Sharpen | None:
+        if not settings.on or scene.chain is None:
+            return None
+        magnification = scene.chain.magnification
+        gain = gain_for(magnification) * scene.values("finish.put_back") / 100
         gain = gain + scene.values("finish.beyond") / 100
         if not gain.any():
-            return ()
-        return (Sharpen(gain, scene.magnification, settings.overshoot / 100, settings.floor / 100),)
+            return None
+        return Sharpen(gain, magnification, settings.overshoot / 100, settings.floor / 100)
 
     def pixel_report(self, settings: FinishSettings, scene: Scene) -> Report:
-        stages = self.pixels(settings, scene)
-        if not stages or scene.magnification is None:
+        stage = self._sharpen(settings, scene)
+        if stage is None:
             return {"sharpening": None}
-        (stage,) = stages
-        assert isinstance(stage, Sharpen)
-        lost = _lost(scene)
+        lost = gain_for(stage.magnification)
         worst = int((stage.gain - WINCE * lost).argmax())
         return {
             "sharpening": {
-                "magnification": float(scene.magnification.max()),
-                "sharpness_left": float(sharpness_left(scene.magnification).min()),
+                "magnification": float(stage.magnification.max()),
+                "sharpness_left": float(sharpness_left(stage.magnification).min()),
                 "gain_lost": float(lost[worst]),
                 "gain": float(stage.gain[worst]),
                 "frame": scene.motion.timeline.first + worst,
@@ -73,11 +76,11 @@ class FinishStation(Station[FinishSettings]):
         told = (report or {}).get("sharpening")
         if told is None:
             return "nothing was lost"
-        if told["gain_lost"] < 1e-3:
+        if told["gain_lost"] < HARDLY:
             return f"detail + {100 * told['gain']:.0f} %"
         share = told["gain"] / told["gain_lost"]
         enlarged = f"× {told['magnification']:.2f}"
-        if abs(share - 1) < 0.01:
+        if abs(share - 1) < SAME:
             return f"puts back {enlarged}"
         return f"{enlarged}: {100 * share:.0f} % put back"
 
@@ -94,38 +97,26 @@ class FinishStation(Station[FinishSettings]):
 
     def details(self, settings: FinishSettings, report: Report) -> dict[str, str]:
         """What scaling took, and how far beyond that the sharpening goes."""
-        if not settings.on:
-            return {"sharpening": "Off: nothing is done to the delivered picture."}
-        told = report.get("sharpening")
-        if told is None:
-            return {
-                "sharpening": "Nothing is enlarged, so that nothing was lost and nothing is put "
-                "back."
-            }
-        gain, lost = told["gain"], told["gain_lost"]
-        if lost < 1e-3:
-            return {
-                "sharpening": f"Nothing was lost by scaling; detail is raised by {100 * gain:.0f} "
-                "%."
-            }
-        said = (
-            f"Enlarged by up to × {told['magnification']:.3f}, an edge keeps "
-            f"{100 * told['sharpness_left']:.0f} % of its sharpness a pixel. "
-        )
-        if abs(gain / lost - 1) < 0.01:
-            return {"sharpening": said + f"Puts back what × {told['magnification']:.2f} took."}
-        if gain < lost:
-            return {"sharpening": said + f"{100 * gain / lost:.0f} % of what was lost is put back."}
-        return {
-            "sharpening": said + f"All of it is put back, and {100 * (gain / lost - 1):.0f} % on "
-            "top."
-        }
+        return {"sharpening": _sentence(settings, report.get("sharpening"))}
 
 
-def _lost(scene: Scene) -> np.ndarray:
-    """``(n,)`` by how much detail has to be raised to put back what scaling took."""
-    assert scene.magnification is not None
-    return gain_for(scene.magnification)
+def _sentence(settings: FinishSettings, told: Report | None) -> str:
+    if not settings.on:
+        return "Off: nothing is done to the delivered picture."
+    if told is None:
+        return "Nothing is enlarged, so that nothing was lost and nothing is put back."
+    gain, lost = told["gain"], told["gain_lost"]
+    if lost < HARDLY:
+        return f"Nothing was lost by scaling; detail is raised by {100 * gain:.0f} %."
+    said = (
+        f"Enlarged by up to × {told['magnification']:.3f}, an edge keeps "
+        f"{100 * told['sharpness_left']:.0f} % of its sharpness a pixel. "
+    )
+    if abs(gain / lost - 1) < SAME:
+        return said + f"Puts back what × {told['magnification']:.2f} took."
+    if gain < lost:
+        return said + f"{100 * gain / lost:.0f} % of what was lost is put back."
+    return said + f"All of it is put back, and {100 * (gain / lost - 1):.0f} % on top."
 
 
 def _winces(told: Report) -> bool:

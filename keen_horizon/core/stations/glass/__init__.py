@@ -3,7 +3,8 @@
 ``settings`` say how much. ``fall_off`` is the rule for light and its pixel stage; ``brightness``
 finds it from a clip's marks, ``by_hand`` tells it by three numbers. ``lateral`` is the rule for
 colours and its stage; ``colour_edges`` finds it from edges. ``halo`` takes rims away.
-``even_surface`` finds the fall-off in a picture of a wall. ``station`` says what it does.
+``even_surface`` finds the fall-off in a picture of a wall; ``radial_fit`` is what finders share.
+``station`` says what it does.
 """
 
 from .settings import GlassSettings

@@ -11,7 +11,7 @@ found by Gauss-Newton steps. What the spots do not tell stays near nothing, and 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import Any
 
 import cv2
 import numpy as np
@@ -22,10 +22,20 @@ from scipy.sparse import csr_array, hstack
 from ...geometry.canvas import Canvas
 from ...geometry.lattice import lattice_points
 from ...media.decode import Plane
-from ...picture.radial import RadialField, even_powers
+from ...picture.radial import even_powers
 from ...picture.working_space import WorkingSpace
 from ...types import Indices, Points, Real
-from .fall_off import TERMS, FallOff, settings_of
+from .fall_off import TERMS
+from .radial_fit import (
+    FARTHEST,
+    LATTICE,
+    FallOffFit,
+    faded,
+    fall_off_at,
+    field_at,
+    lost_doubt,
+    radial_slopes,
+)
 
 BESIDE, SPOTS = 0.042, 4  # of the picture's height, and how many: where beside a mark is looked
 PATCH = 0.012  # of the picture's height: side of what is averaged about a mark
@@ -40,11 +50,9 @@ SIZE = 0.5  # stops that a coefficient may well have
 # middle to the side from light that changes: what lenses are like decides.
 OFF = 0.01
 STEPS, ROUNDS = 4, 4
-FARTHEST = 0.2  # shares of the picture that the middle may be off at all
 # Stops that spots lead astray without disagreeing: over the picture, and in its corners; found on
 # recordings through known glass.
 ASTRAY, ASTRAY_FAR = 0.03, 0.08
-LATTICE = (33, 19)  # places over which the doubt is told
 TELLS = 0.2  # stops of doubt over the picture, beyond which nothing is told
 
 
@@ -60,27 +68,6 @@ class Sightings:
     frame: Indices
     place: Points
     light: Real
-
-
-@dataclass(frozen=True)
-class FallOffFit:
-    """What was found. ``doubt`` is the standard deviation of the stops over the picture, rms;
-    ``residual`` what sightings of one mark still differ by, stops, robust; ``marks`` how many told;
-    ``words`` say it, and ``found_by`` in what it was found."""
-
-    fall_off: FallOff | None
-    doubt: float
-    residual: float
-    marks: int
-    words: str
-    found_by: Literal["clip", "even"] = "clip"
-
-    @property
-    def settings(self) -> dict[str, Any] | None:
-        """Those of the station, if anything was found."""
-        return (
-            None if self.fall_off is None else settings_of(self.fall_off, self.found_by, self.doubt)
-        )
 
 
 def beside(ids: NDArray[Any], places: Points, turned: complex, height: int) -> Look:
@@ -157,9 +144,7 @@ class _Solved:
     residual: float
 
     def told(self, marks: int) -> FallOffFit:
-        stops = self.stops.tolist()
-        field = _field(self.canvas, self.middle)
-        found = FallOff(field, (stops[0], stops[1], stops[2]))
+        found = fall_off_at(field_at(self.canvas, self.middle), self.stops)
         over = self._sure(lattice_points(self.canvas, *LATTICE))
         doubt = float(np.hypot(np.sqrt((over**2).mean()), ASTRAY))
         corners = self.canvas.to_pixels(self.canvas.corners)
@@ -183,11 +168,8 @@ class _Solved:
 
     def _sure(self, places: Points) -> Real:
         """``(m,)`` the standard deviation of the stops at pixels ``(…, 2)`` against the middle."""
-        field = _field(self.canvas, self.middle)
-        slopes = radial_slopes(field, places.reshape(-1, 2), self.stops)
-        along = slopes - radial_slopes(field, np.array([self.canvas.centre]), self.stops)
-        variance = np.einsum("ij,jk,ik->i", along, self.covariance, along)
-        return np.asarray(np.sqrt(np.clip(variance, 0, None)))
+        field = field_at(self.canvas, self.middle)
+        return lost_doubt(field, self.stops, self.covariance, places)
 
     def falling(self) -> _Solved:
         """The likeliest fit whose light never grows outwards."""
@@ -206,22 +188,6 @@ class _Solved:
         return replace(self, stops=np.asarray(best.x[:TERMS]), middle=middle)
 
 
-def _field(canvas: Canvas, middle: Real) -> RadialField:
-    return RadialField(canvas, (float(middle[0]), float(middle[1])))
-
-
-def radial_slopes(field: RadialField, places: Points, stops: Real) -> Real:
-    """``(m, TERMS + 2)`` by how much the stops lost at pixels change with each coefficient, and
-    with the middle's place in shares of the picture."""
-    canvas = field.canvas
-    off = field.offsets(places)
-    powers = even_powers((off**2).sum(axis=1), TERMS)
-    inner = np.concatenate([np.ones((len(places), 1)), powers[:, :-1]], axis=1)
-    rate = inner @ (stops * np.arange(1, TERMS + 1))  # by the radius squared
-    sides = np.array([canvas.width * canvas.pixel_aspect, canvas.height]) / canvas.radius
-    return np.concatenate([powers, -2 * rate[:, None] * off * sides], axis=1)
-
-
 def _solve(seen: Sightings, canvas: Canvas) -> _Solved:
     frames = int(seen.frame.max()) + 1
     exposure, stops, middle = np.zeros(frames), np.zeros(TERMS), np.zeros(2)
@@ -237,7 +203,7 @@ def _solve(seen: Sightings, canvas: Canvas) -> _Solved:
             middle = np.clip(middle + step[frames + TERMS :], -FARTHEST, FARTHEST)
         system = _System(seen, canvas, exposure, stops, middle, weight)
         spread = max(float(1.4826 * np.median(np.abs(system.left))), 1e-3)
-        weight = (1 - np.clip(system.left / (4.7 * spread), -1, 1) ** 2) ** 2 + 1e-6  # Tukey's
+        weight = faded(system.left, 4.7 * spread)
     return _Solved(canvas, stops, middle, system.covariance(prior, spread), spread)
 
 
@@ -261,7 +227,7 @@ class _System:
         self, seen: Sightings, canvas: Canvas, exposure: Real, stops: Real, middle: Real,
         weight: Real,
     ) -> None:  # fmt: skip
-        field = _field(canvas, middle)
+        field = field_at(canvas, middle)
         lost = even_powers(field.squared(seen.place), TERMS) @ stops
         raw = seen.light - exposure[seen.frame] + lost
         frames, rows = len(exposure), np.arange(len(raw))

@@ -21,11 +21,13 @@ from numpy.typing import NDArray
 from ...geometry.canvas import Canvas
 from ...geometry.lattice import lattice_points
 from ...media.decode import Picture
+from ...picture.colours import colours_in_codes
 from ...picture.radial import RadialField
-from ...picture.warp import chroma_matrix
-from ...picture.working_space import WorkingSpace, at_chroma_size
-from ...types import Flags, Points, Real
-from .lateral import MAP, Lateral, lateral_settings
+from ...picture.warp import chroma_matrix, nodes_over, spread
+from ...picture.working_space import WorkingSpace
+from ...types import Points, Real
+from .lateral import Lateral, lateral_settings
+from .radial_fit import FARTHEST, LATTICE, faded, field_at
 
 PATCH = 12  # px of chroma that a patch is wide and high
 BEST = 3600  # patches of a frame that are looked at
@@ -41,7 +43,6 @@ NOISE = 0.03  # of code values, at least: what a codec may have changed
 OFF = 0.015  # shares of the picture's size that the middle may well be off
 SHIFTED = 0.15  # px of chroma by which all of a colour may well be shifted: misplaced chroma
 PARTED = 0.003  # shares of half the diagonal that a term may well have
-FARTHEST = 0.2  # shares of the picture that the middle may be off at all
 TUKEY = 4.0
 ASTRAY = 0.06  # px of the picture, by which a codec leads all patches astray; found on recordings
 SURE = 2.0  # standard deviations by which something must differ from nothing
@@ -95,17 +96,9 @@ class Colours:
 
 def colours_of(picture: Picture, space: WorkingSpace) -> Colours:
     """A frame's colours, luma averaged about chroma's samples."""
-    luma, u, v = picture.planes
-    y = space.grey_value(luma.astype(np.float32))
-    y = at_chroma_size(np.asarray(y, np.float32), picture.chroma, picture.site, u.shape)
-    grey, span = np.float32(1 << (space.depth - 1)), np.float32(space.chroma_span)
-    kr, kb = space.shares
-    red = y + np.float32(2 * (1 - kr)) * ((v.astype(np.float32) - grey) / span)
-    blue = y + np.float32(2 * (1 - kb)) * ((u.astype(np.float32) - grey) / span)
-    green = (y - kr * red - kb * blue) / (1 - kr - kb)
-    return Colours(
-        red, np.asarray(green, np.float32), blue, chroma_matrix(picture.chroma, picture.site)
-    )
+    _, colours = colours_in_codes(picture, space)
+    red, green, blue = (np.asarray(space.grey_value(one), np.float32) for one in colours)
+    return Colours(red, green, blue, chroma_matrix(picture.chroma, picture.site))
 
 
 def fit_lateral(frames: list[Colours], canvas: Canvas) -> LateralFit:
@@ -209,18 +202,11 @@ def _partings(colours: Colours, patches: NDArray[np.intp], known: Lateral, colou
     place = middle @ to_luma[:2, :2].T + to_luma[:2, 2]
     scale = np.diag(to_luma)[:2]
     # Red is brought to where green is, as far as is known.
-    x, y = np.meshgrid(np.arange(width, dtype=np.float32), np.arange(height, dtype=np.float32))
     if any(known.red + known.blue):
-        coarse = np.stack([x[::8, ::8], y[::8, ::8]], -1) * scale + to_luma[:2, 2]
-        moved = known.parted(coarse)[..., colour, :] / scale
-        to_coarse = np.array([[1 / 8, 0, 0], [0, 1 / 8, 0.0]])
-        moved = cv2.warpAffine(
-            moved.astype(np.float32), to_coarse, (width, height),
-            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
-        )  # fmt: skip
-        plane = np.asarray(
-            cv2.remap(plane, x + moved[..., 0], y + moved[..., 1], cv2.INTER_CUBIC), np.float32
-        )
+        nodes = nodes_over(width, height)
+        moved = known.parted(nodes * scale + to_luma[:2, 2])[..., colour, :] / scale
+        places = spread(nodes + moved, width, height)
+        plane = np.asarray(cv2.remap(plane, places, None, cv2.INTER_CUBIC), np.float32)
     own = _slopes(colours.green)
     theirs = _slopes(plane)
     at = _inside(patches)
@@ -278,8 +264,6 @@ class _Solved:
 
     @classmethod
     def of(cls, told: list[Partings], canvas: Canvas, start: Lateral) -> _Solved:
-        across = np.array([canvas.width, canvas.height], float)
-        unit = np.array([canvas.radius / canvas.pixel_aspect, canvas.radius])
         state = np.array([*start.red, *start.blue, *start.field.centre, 0, 0, 0, 0])
         prior = np.array([PARTED] * 4 + [OFF] * 2 + [2 * SHIFTED] * 4) ** -2.0
         keep = [np.ones(len(t.place)) for t in told]
@@ -289,17 +273,16 @@ class _Solved:
             meat = np.zeros((SECTORS**2, len(state)))
             distances = []
             for k, partings in enumerate(told):
-                slopes = _jacobian(lateral, partings.place, k, unit, across)
+                slopes = _jacobian(lateral, partings.place, k)
                 off = partings.moved - lateral.parted(partings.place)[:, k] - state[6 + 2 * k :][:2]
                 weighed = partings.weight * keep[k][:, None, None]
                 normal = normal + np.einsum("mki,mkl,mlj->ij", slopes, weighed, slopes)
                 pulls = np.einsum("mki,mkl,ml->mi", slopes, weighed, off)
                 pull = pull + pulls.sum(axis=0)
                 np.add.at(meat, partings.cell, pulls)
-                distance = np.sqrt(np.einsum("mk,mkl,ml->m", off, partings.weight, off))
-                distances.append(distance)
+                distances.append(np.sqrt(np.einsum("mk,mkl,ml->m", off, partings.weight, off)))
             spread = max(1.4826 * float(np.median(np.concatenate(distances))) / 1.18, 1e-3)
-            keep = [(1 - np.clip(d / (TUKEY * spread), 0, 1) ** 2) ** 2 + 1e-6 for d in distances]
+            keep = [faded(distance, TUKEY * spread) for distance in distances]
             state = state + np.linalg.solve(normal, pull)
             state[4:6] = np.clip(state[4:6], -FARTHEST, FARTHEST)
         inverse = np.linalg.inv(normal)
@@ -313,11 +296,8 @@ class _Solved:
         lateral = self.lateral
         doubt = (self._sure(0), self._sure(1))
         far = lateral.rms()
-        seen: list[Flags | bool] = [
-            value > SURE * sure for value, sure in zip(far, doubt, strict=True)
-        ]
         corners = lateral.corners()
-        if not any(seen):
+        if not any(value > SURE * sure for value, sure in zip(far, doubt, strict=True)):
             words = (
                 "The edges tell of no lateral colour: red is off by "
                 f"{far[0]:.2f} ± {SURE * doubt[0]:.2f} px, blue by "
@@ -333,36 +313,31 @@ class _Solved:
         return LateralFit(lateral, doubt, self.residual, patches, words)
 
     def _slopes(self, places: Points, colour: int) -> Real:
-        canvas = self.lateral.field.canvas
-        unit = np.array([canvas.radius / canvas.pixel_aspect, canvas.radius])
-        across = np.array([canvas.width, canvas.height], float)
-        slopes = _jacobian(self.lateral, places, colour, unit, across)
+        slopes = _jacobian(self.lateral, places, colour)
         slopes[..., 6:] = 0  # a shift of all of a colour is not corrected
         return slopes
 
     def _sure(self, colour: int) -> float:
-        places = lattice_points(self.lateral.field.canvas, *MAP).reshape(-1, 2)
+        places = lattice_points(self.lateral.field.canvas, *LATTICE).reshape(-1, 2)
         slopes = self._slopes(places, colour)
         variance = np.einsum("mki,ij,mkj->m", slopes, self.covariance, slopes)
         return float(np.hypot(np.sqrt(variance.mean()), ASTRAY))
 
-    def _corner(self) -> tuple[float, float]:
+    def _corner(self) -> list[float]:
+        """How unsure red's and blue's places in the corners are, px."""
         radius = self.lateral.field.canvas.radius
-        red = self.covariance[:2, :2].sum()
-        blue = self.covariance[2:4, 2:4].sum()
-        return (
-            float(np.hypot(radius * np.sqrt(red), 2 * ASTRAY)),
-            float(np.hypot(radius * np.sqrt(blue), 2 * ASTRAY)),
-        )
+        both = (self.covariance[:2, :2].sum(), self.covariance[2:4, 2:4].sum())
+        return [float(np.hypot(radius * np.sqrt(one), 2 * ASTRAY)) for one in both]
 
 
 def _lateral(canvas: Canvas, state: Real) -> Lateral:
-    red, blue, centre = ((float(a), float(b)) for a, b in (state[:2], state[2:4], state[4:6]))
-    return Lateral(RadialField(canvas, centre), red, blue)
+    red, blue = ((float(a), float(b)) for a, b in (state[:2], state[2:4]))
+    return Lateral(field_at(canvas, state[4:6]), red, blue)
 
 
-def _jacobian(lateral: Lateral, places: Points, colour: int, unit: Real, across: Real) -> Real:
+def _jacobian(lateral: Lateral, places: Points, colour: int) -> Real:
     """``(m, 2, 10)`` by how much a colour's place changes with each unknown, px."""
+    canvas, unit = lateral.field.canvas, lateral.field.unit
     off = lateral.field.offsets(places)
     square = (off**2).sum(axis=-1)
     own = (lateral.red, lateral.blue)[colour]
@@ -370,7 +345,7 @@ def _jacobian(lateral: Lateral, places: Points, colour: int, unit: Real, across:
     slopes[:, :, 2 * colour] = off * unit
     slopes[:, :, 2 * colour + 1] = off * square[:, None] * unit
     # The middle's share of the picture, in radii.
-    sides = across * np.array([lateral.field.canvas.pixel_aspect, 1]) / lateral.field.canvas.radius
+    sides = np.array([canvas.width, canvas.height]) / unit
     grows = own[0] + own[1] * square
     for axis in (0, 1):
         along = 2 * own[1] * off * off[:, [axis]]

@@ -13,10 +13,19 @@ from numpy.typing import NDArray
 
 from ...geometry.canvas import Canvas
 from ...geometry.lattice import lattice_points
-from ...picture.radial import RadialField
 from ...types import AnyArray, Points, Real
-from .brightness import FARTHEST, OFF, SIZE, FallOffFit, radial_slopes
-from .fall_off import TERMS, FallOff
+from .brightness import OFF, SIZE
+from .fall_off import TERMS
+from .radial_fit import (
+    FARTHEST,
+    LATTICE,
+    FallOffFit,
+    faded,
+    fall_off_at,
+    field_at,
+    lost_doubt,
+    radial_slopes,
+)
 
 BLOCKS = (48, 27)  # parts of the picture whose light is averaged
 DARKEST, BRIGHTEST = 0.01, 0.93  # linear light of a part that can be trusted
@@ -25,7 +34,6 @@ UNEVEN = 0.06  # stops that neighbouring parts of a surface may differ by, robus
 TILT = 1.0  # stops by which lighting may well change over the picture
 NOISE = 0.01  # stops by which parts differ anyway
 STEPS, TUKEY = 12, 4.0
-LATTICE = (33, 19)
 
 
 def fit_even(light: NDArray[np.float32], canvas: Canvas) -> FallOffFit:
@@ -33,11 +41,11 @@ def fit_even(light: NDArray[np.float32], canvas: Canvas) -> FallOffFit:
     white, of a picture of size ``canvas``."""
     columns, rows = BLOCKS
     mean = cv2.resize(light, BLOCKS, interpolation=cv2.INTER_AREA).astype(float)
-    peak = cv2.resize(light, BLOCKS, interpolation=cv2.INTER_LINEAR).astype(float)
+    spots = cv2.resize(light, BLOCKS, interpolation=cv2.INTER_LINEAR).astype(float)
     x = (np.arange(columns) + 0.5) * canvas.width / columns - 0.5
     y = (np.arange(rows) + 0.5) * canvas.height / rows - 0.5
     places = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
-    good = ((mean > DARKEST) & (np.maximum(mean, peak) < BRIGHTEST)).ravel()
+    good = ((mean > DARKEST) & (np.maximum(mean, spots) < BRIGHTEST)).ravel()
     if good.mean() < ENOUGH:
         bright = bool((mean >= BRIGHTEST).mean() > 0.3)
         return _nothing(
@@ -67,13 +75,13 @@ def _solve(stops: Real, places: Points, canvas: Canvas) -> FallOffFit:
     prior = np.array([0.0] + [TILT**-2] * 2 + [SIZE**-2] * TERMS + [OFF**-2] * 2) * NOISE**2
     weight = np.ones(len(stops))
     for _ in range(STEPS):
-        field = RadialField(canvas, (float(middle[0]), float(middle[1])))
-        glass = FallOff(field, (float(losses[0]), float(losses[1]), float(losses[2])))
+        field = field_at(canvas, middle)
+        glass = fall_off_at(field, losses)
         columns = np.concatenate([lighting, -radial_slopes(field, places, losses)], axis=1)
         lost = columns[:, lighting.shape[1] :][:, :TERMS] @ losses
         left = stops - lighting @ lit - lost
         spread = max(float(1.4826 * np.median(np.abs(left))), NOISE)
-        weight = (1 - np.clip(left / (TUKEY * spread), -1, 1) ** 2) ** 2 + 1e-6
+        weight = faded(left, TUKEY * spread)
         now = np.concatenate([lit, losses, middle])
         normal = (columns.T * weight) @ columns + np.diag(prior)
         step = np.linalg.solve(normal, columns.T @ (weight * left) - prior * now)
@@ -81,11 +89,9 @@ def _solve(stops: Real, places: Points, canvas: Canvas) -> FallOffFit:
         losses = losses + step[len(lit) : len(lit) + TERMS]
         middle = np.clip(middle + step[len(lit) + TERMS :], -FARTHEST, FARTHEST)
     covariance = np.linalg.inv(normal) * spread**2
-    where = lattice_points(canvas, *LATTICE).reshape(-1, 2)
-    slopes = radial_slopes(field, where, losses)
-    slopes = slopes - radial_slopes(field, np.array([canvas.centre]), losses)
     own = covariance[len(lit) :, len(lit) :]
-    doubt = float(np.sqrt(np.einsum("ij,jk,ik->i", slopes, own, slopes).mean()))
+    over = lost_doubt(field, losses, own, lattice_points(canvas, *LATTICE))
+    doubt = float(np.sqrt((over**2).mean()))
     corner = float(glass.lost(canvas.to_pixels(canvas.corners)).max())
     tilt = float(np.abs(lit[1:]).max())
     words = (

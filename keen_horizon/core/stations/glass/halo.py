@@ -101,7 +101,7 @@ vec3 halo(vec3 seen, sampler2D from, vec2 at) {
         near *= np.float32(strength)
         off = []
         for plane in (u, v):
-            chroma = plane.astype(np.float32) - np.float32(1 << (space.depth - 1))
+            chroma = plane.astype(np.float32) - np.float32(space.grey)
             off.append(chroma - _around(chroma, near + bright, wide))
         length = cv2.max(cv2.magnitude(off[0], off[1]), 0.05)
         alike = np.zeros_like(value)
@@ -109,14 +109,10 @@ vec3 halo(vec3 seen, sampler2D from, vec2 at) {
             hu, hv = hue_direction(hue)
             alike = cv2.max(alike, cv2.addWeighted(off[0], hu, off[1], hv, 0) / length)
         gone = near * _rising(alike, *ALIKE)
-        kind = cv2.CV_8U if space.depth == 8 else cv2.CV_16U
-        changed = [
-            cv2.subtract(plane, gone * part, dtype=kind)
-            for plane, part in zip((u, v), off, strict=True)
-        ]
-        if space.depth > 8:
-            changed = [np.minimum(plane, 2**space.depth - 1) for plane in changed]
-        return replace(picture, planes=(luma, changed[0], changed[1]))
+        changed = np.empty_like(u), np.empty_like(v)
+        for plane, kept, part in zip((u, v), changed, off, strict=True):
+            space.round_into(kept, plane - gone * part)
+        return replace(picture, planes=(luma, *changed))
 
     def uniforms(self) -> dict[str, Real]:
         n = len(self.strength)

@@ -14,7 +14,7 @@ import numpy as np
 from ...geometry.canvas import Canvas
 from ...geometry.lattice import lattice_points
 from ...picture.radial import RadialField, even_powers
-from ...types import AnyArray, Points, Real
+from ...types import AnyArray, Real
 from .settings import GlassSettings
 
 TERMS = 2  # r, r³
@@ -39,13 +39,11 @@ class Lateral:
         >>> glass.parted(np.array([160.0, 120])).round(2).tolist()
         [[0.8, 0.6], [-1.6, -1.2]]
         """
-        canvas = self.field.canvas
         off = self.field.offsets(points)
         grows = even_powers((off**2).sum(axis=-1), TERMS - 1)
         grows = np.concatenate([np.ones_like(grows), grows], axis=-1)  # of what r is multiplied by
         out = grows @ np.array([self.red, self.blue]).T  # (..., 2) by colour
-        px = np.array([canvas.radius / canvas.pixel_aspect, canvas.radius])
-        return np.asarray(out[..., :, None] * (off * px)[..., None, :])
+        return np.asarray(out[..., :, None] * (off * self.field.unit)[..., None, :])
 
     def rms(self) -> tuple[float, float]:
         """How far red and blue lie off green, rms px over the picture."""
@@ -123,11 +121,3 @@ vec2 lateral(vec2 at, float colour) {
             "lateral_field": np.tile(self.lateral.field.shares, (n, 1)),
             "lateral_out": self.amount[:, None] * told,
         }
-
-
-def off_by(one: Lateral, other: Lateral) -> tuple[float, float]:
-    """How far apart two of them put red and blue, rms px over the picture."""
-    places: Points = lattice_points(one.field.canvas, *MAP)
-    apart = one.parted(places) - other.parted(places)
-    red, blue = np.sqrt((apart**2).sum(axis=-1).mean(axis=(0, 1))).tolist()
-    return red, blue

@@ -28,6 +28,16 @@ def _apart(colour: str, power: str) -> Any:
     )  # fmt: skip
 
 
+def _middle(*, across: bool, what: str, group: str) -> Any:
+    way = ("across", "right of", "width") if across else ("down", "below", "height")
+    return setting(
+        0.0, -25, 25, label=f"Middle {way[0]}{', colours' if group == COLOURS else ''}", unit="%",
+        step=0.1, affects="pixels", group=group,
+        hint=f"{what} {way[1]} the picture's{' middle' if group == COLOURS else ''}, in percent of "
+        f"its {way[2]}.",
+    )  # fmt: skip
+
+
 class GlassSettings(StationSettings):
     """What the glass did to light on its way."""
 
@@ -41,14 +51,8 @@ class GlassSettings(StationSettings):
     loss_r2: float = _loss("r²")
     loss_r4: float = _loss("r⁴")
     loss_r6: float = _loss("r⁶")
-    centre_x: float = setting(
-        0.0, -25, 25, label="Middle across", unit="%", step=0.1, affects="pixels", group=FALL_OFF,
-        hint="Middle of the fall-off right of the picture's, in percent of its width.",
-    )  # fmt: skip
-    centre_y: float = setting(
-        0.0, -25, 25, label="Middle down", unit="%", step=0.1, affects="pixels", group=FALL_OFF,
-        hint="Middle of the fall-off below the picture's, in percent of its height.",
-    )  # fmt: skip
+    centre_x: float = _middle(across=True, what="Middle of the fall-off", group=FALL_OFF)
+    centre_y: float = _middle(across=False, what="Middle of the fall-off", group=FALL_OFF)
     roundness: float = setting(
         1.0, 0.5, 2, label="Roundness", step=0.01, affects="pixels", group=FALL_OFF,
         hint="Width of what loses the same light over its height; 1: a circle.",
@@ -73,16 +77,8 @@ class GlassSettings(StationSettings):
     red_r3: float = _apart("Red", "r³")
     blue_r: float = _apart("Blue", "r")
     blue_r3: float = _apart("Blue", "r³")
-    colour_x: float = setting(
-        0.0, -25, 25, label="Middle across, colours", unit="%", step=0.1, affects="pixels",
-        group=COLOURS,
-        hint="Where colours agree, right of the picture's middle, in percent of its width.",
-    )  # fmt: skip
-    colour_y: float = setting(
-        0.0, -25, 25, label="Middle down, colours", unit="%", step=0.1, affects="pixels",
-        group=COLOURS,
-        hint="Where colours agree, below the picture's middle, in percent of its height.",
-    )  # fmt: skip
+    colour_x: float = _middle(across=True, what="Where colours agree,", group=COLOURS)
+    colour_y: float = _middle(across=False, what="Where colours agree,", group=COLOURS)
     colour_amount: float = setting(
         100.0, 0, 150, label="Amount, colours", unit="%", keyed=True, affects="pixels",
         hint="Percent of the way that red and blue are brought back.",

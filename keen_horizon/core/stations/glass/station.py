@@ -118,17 +118,6 @@ class GlassStation(Station[GlassSettings]):
                 said.append(Figure(f"{colour.capitalize()} brought back", f"{abs(px):.2f} px"))
         return said
 
-    def details(self, settings: GlassSettings, report: Report) -> dict[str, str]:
-        """Where red and blue are brought from, in the corners."""
-        colours = report.get("colours")
-        if colours is None:
-            return {"colours": ""}
-        said = [
-            f"{colour} from {abs(px):.2f} px {'outside' if px > 0 else 'inside'}"
-            for colour, px in colours["corner_px"].items()
-        ]
-        return {"colours": f"In the corners, {said[0]}, {said[1]}."}
-
 
 def _light_report(stage: FallOffGain, scene: Scene) -> Report:
     canvas = scene.canvas

@@ -24,25 +24,21 @@ component("exactView", () => ({
     window.Alpine.effect(() => {
       const { clip, view } = this.$store;
       // All that a picture depends on.
-      const rests = [clip.answer, clip.frame, clip.playing, clip.asking, Boolean(clip.wish)];
-      const on = view.exact;
-      queueMicrotask(() => this.changed(on, rests.length > 0));
+      const now = { on: view.exact, rests: this.rests, of: [clip.answer, clip.frame] };
+      queueMicrotask(() => this.changed(now));
     });
   },
 
-  /**
-   * @param {boolean} on
-   * @param {boolean} known
-   */
-  changed(on, known) {
+  /** @param {{ on: boolean, rests: boolean }} now */
+  changed({ on, rests }) {
     window.clearTimeout(this.timer);
-    if (!live.stage || !known) return;
+    if (!live.stage) return;
     if (!on) {
       if (this.$store.view.exactWords || live.stage.exact) this.drop();
       return;
     }
     this.mark();
-    if (this.rests) this.timer = window.setTimeout(() => this.fetch(), RESTS);
+    if (rests) this.timer = window.setTimeout(() => this.fetch(), RESTS);
   },
 
   /** Whether nothing moves and nothing is asked. */
@@ -55,7 +51,8 @@ component("exactView", () => ({
   mark() {
     const { clip, view } = this.$store;
     const shown = live.stage.exact;
-    if (shown && (shown.frame !== clip.frame || shown.answer !== window.Alpine.raw(clip.answer))) {
+    const stale = shown?.frame !== clip.frame || shown.answer !== window.Alpine.raw(clip.answer);
+    if (stale && view.exactly >= 0) {
       view.exactly = -1;
       live.stage.draw();
     }

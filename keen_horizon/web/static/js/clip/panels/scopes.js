@@ -29,15 +29,18 @@ component("scopes", () => ({
   count: 0, // answers, for measuring
   busy: false,
   again: false,
-  sizes: { levels: 1, columns: 1, rings: 1 },
+  sizes: { levels: 1, columns: 1 },
 
   init() {
     this.sizes = JSON.parse(this.$root.dataset.sizes ?? "{}");
     window.Alpine.effect(() => {
       const { view, clip } = this.$store;
-      const wanted = view.scopes && clip.ready && clip.frame >= 0 && clip.answered >= 0;
-      const _more = [clip.answer, view.exactly];
-      if (wanted && _more) queueMicrotask(() => this.ask());
+      // All that is on show; a stage has a frame of its own by then.
+      const now = {
+        wanted: view.scopes && clip.ready,
+        of: [clip.frame, clip.answered, view.exactly],
+      };
+      if (now.wanted) queueMicrotask(() => this.ask());
     });
     live.pointer?.add(BAND, this.dragging());
     live.stage?.overlay.extras.push((pen, part) => this.drawBand(pen, part));
@@ -47,14 +50,9 @@ component("scopes", () => ({
     });
   },
 
-  get parts() {
-    return PARTS;
-  },
-
   get bandWords() {
-    const [from, to] = this.band;
-    const whole = from <= 0 && to >= 1;
-    return whole ? "whole frame" : `rows ${Math.round(100 * from)}–${Math.round(100 * to)} %`;
+    const [from, to] = this.band.map((share) => Math.round(100 * share));
+    return this.isNarrow ? `rows ${from}–${to} %` : "whole frame";
   },
 
   /** @param {string} kind */
@@ -113,9 +111,12 @@ component("scopes", () => ({
       const counts = new Uint8Array(bytesOf(packed));
       const image = new ImageData(columns, levels);
       const [red, green, blue] = INK[inks[k]];
-      counts.forEach((count, i) => {
-        image.data.set([red, green, blue, count], 4 * i);
-      });
+      for (let i = 0; i < counts.length; i++) {
+        image.data[4 * i] = red;
+        image.data[4 * i + 1] = green;
+        image.data[4 * i + 2] = blue;
+        image.data[4 * i + 3] = counts[i];
+      }
       const wave = new OffscreenCanvas(columns, levels);
       wave.getContext("2d")?.putImageData(image, 0, 0);
       pen.drawImage(wave, k * each, 0, each - (waves.length > 1 ? 2 : 0), height);

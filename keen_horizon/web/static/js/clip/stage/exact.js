@@ -1,4 +1,5 @@
 // A frame as an export draws it, at full size: two pictures on the graphics card.
+import { newTexture } from "./texture.js";
 
 export class ExactPictures {
   /**
@@ -33,12 +34,7 @@ export class ExactPictures {
       gl.bindTexture(gl.TEXTURE_2D, known);
       return;
     }
-    const texture = gl.createTexture();
-    gl.bindTexture(gl.TEXTURE_2D, texture);
-    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MIN_FILTER, gl.LINEAR);
-    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MAG_FILTER, gl.NEAREST); // pixels, as they are
-    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE);
-    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE);
+    const texture = newTexture(gl, gl.NEAREST); // pixels, as they are
     gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, picture);
     this.textures.set(picture, texture);
   }

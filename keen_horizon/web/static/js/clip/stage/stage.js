@@ -270,16 +270,26 @@ export class Stage {
     const view = this.view();
     const ready = !differs || this.texture?.follows(this.frame);
     const how = {
-      at: this.clock.at,
+      ...this.plainly(),
       differs,
       hatched: view.bare && !view.clean,
-      line: this.line(),
-      across: this.source.width,
-      // What is compared with is not drawn exactly, unless it is the original.
-      exact: this.against ? null : this.exactNow,
     };
+    // What is compared with is not drawn exactly, unless it is the original.
+    if (this.against) how.exact = null;
     if (ready) for (const part of this.layout()) this.renderer.draw(part, how);
     this.overlay.draw();
+  }
+
+  /** How a part is drawn: as it is at this frame, with nothing else. */
+  plainly() {
+    return {
+      at: this.clock.at,
+      differs: false,
+      hatched: false,
+      line: this.line(),
+      across: this.source.width,
+      exact: this.exactNow,
+    };
   }
 
   /**
@@ -297,15 +307,7 @@ export class Stage {
       { ...part, treated: false, lattice: straight, output: source },
       { ...part, treated: true, lattice, output },
     ];
-    const how = {
-      at: this.clock.at,
-      differs: false,
-      hatched: false,
-      line: this.line(),
-      across: source.width,
-      exact: this.exactNow,
-    };
-    return { width, height, bytes: this.renderer.pixels(parts, how, width, height) };
+    return { width, height, bytes: this.renderer.pixels(parts, this.plainly(), width, height) };
   }
 
   drawOver() {

@@ -4,6 +4,21 @@
 // With these transfer functions the numbers may be shown as they are; the rest is for the browser.
 const PLAIN_TRANSFERS = [null, undefined, "bt709", "smpte170m", "iec61966-2-1"];
 
+/**
+ * A texture that ends at its edges, bound where others are made.
+ * @param {WebGLRenderingContext} gl
+ * @param {number} [magnified] how its pixels are drawn larger
+ */
+export function newTexture(gl, magnified = gl.LINEAR) {
+  const texture = gl.createTexture();
+  gl.bindTexture(gl.TEXTURE_2D, texture);
+  gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MIN_FILTER, gl.LINEAR);
+  gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MAG_FILTER, magnified);
+  gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE);
+  gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE);
+  return texture;
+}
+
 export class PictureTexture {
   /**
    * @param {WebGLRenderingContext} gl
@@ -18,22 +33,11 @@ export class PictureTexture {
     this.height = 0;
     this.bytes = new Uint8Array(0);
     // The picture on show, and the one before it.
-    this.pair = [this.made(), this.made()].map((texture) => ({
+    this.pair = [newTexture(gl), newTexture(gl)].map((texture) => ({
       texture,
       frame: /** @type {number | null} */ (null),
     }));
     this.bind();
-  }
-
-  made() {
-    const { gl } = this;
-    const texture = gl.createTexture();
-    gl.bindTexture(gl.TEXTURE_2D, texture);
-    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MIN_FILTER, gl.LINEAR);
-    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MAG_FILTER, gl.LINEAR);
-    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE);
-    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE);
-    return texture;
   }
 
   bind() {
