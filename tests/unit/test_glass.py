@@ -21,6 +21,7 @@ from keen_horizon.core.pipeline import Estimates, find_fall_off, measure
 from keen_horizon.core.stations.glass.brightness import Sightings, fit_fall_off
 from keen_horizon.core.stations.glass.by_hand import Shape, coefficients, shape_of
 from keen_horizon.core.stations.glass.fall_off import FallOff, FallOffGain
+from keen_horizon.core.treatment import Treatment, digest, parse
 from keen_horizon.simulated.brindle_quay import slip_descent
 from keen_horizon.simulated.record import record
 from keen_horizon.simulated.shade import Shade
@@ -107,6 +108,15 @@ def test_by_hand_and_back(shape: Shape):
 def test_what_cannot_be_is_refused(shape: Shape):
     with pytest.raises(BadSetting):
         coefficients(shape)
+
+
+def test_a_halo_that_only_keys_ask_for_counts():
+    """Its base value is nothing; what is kept of a drawn frame has to go by its keys."""
+    plain = Treatment()
+    keyed = parse(plain.as_data() | {"keys": {"glass.halo": [{"frame": 3, "value": 80}]}})
+    assert keyed.values("glass.halo", np.arange(5))[3] == 80
+    assert digest(keyed, "pixels") != digest(plain, "pixels")
+    assert digest(keyed, "map") == digest(plain, "map")
 
 
 # --- from a clip ----------------------------------------------------------------------------------

@@ -32,10 +32,10 @@ class GlassStation(Station[GlassSettings]):
     script = "stations/glass.js"
 
     def in_force(self, settings: GlassSettings) -> GlassSettings:
-        return settings if _works(settings) else GlassSettings()
+        return settings if settings.on else GlassSettings()
 
     def heeds_keys(self, settings: GlassSettings) -> bool:
-        return _works(settings)
+        return settings.on
 
     def copied(self, settings: GlassSettings) -> GlassSettings:
         told = ("found_by", "colour_found_by")
@@ -149,10 +149,6 @@ def _colour_report(stage: LateralColour) -> Report:
 
 def _most_px(colours: Report) -> float:
     return max(abs(px) for px in colours["corner_px"].values())
-
-
-def _works(settings: GlassSettings) -> bool:
-    return settings.on and (_loses(settings) or is_parted(settings) or settings.halo > 0)
 
 
 def _curve(stage: FallOffGain) -> list[list[float]]:
