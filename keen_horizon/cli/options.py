@@ -133,7 +133,10 @@ def treated(
     estimates = _FileEstimates(tracks, options.input, found)
     treatment = treatment_of(options, found, estimates)
     if treatment.of(GLASS).on and treatment.of(GLASS).find:
-        fit = pipeline.find_glass(options.input, found, estimates, Meter("looking at light"))
+        fit = pipeline.find_glass(
+            options.input, found, estimates, Meter("looking at light"),
+            limit=treatment.of(GLASS).limit,
+        )  # fmt: skip
         print(fit.words, file=sys.stderr)
         treatment = treatment.changed(GLASS, find=False, **(fit.settings or {}))
     return treatment, pipeline.motion_for(estimates, treatment)

@@ -14,13 +14,18 @@ from .kind import QUICK, JobKind, Task
 from .results import keep_result, result_of
 from .solving import measure_of
 
-EDITION = 3  # of what is found out: what an earlier one kept is found again
+EDITION = 4  # of what is found out: what an earlier one kept is found again
 
 
-def glass_details(measure: Measure, even: dict[str, Any] | None = None) -> dict[str, object]:
-    """What a worker needs to know to find out about a measured clip's glass: by an ``even``
-    surface in a ``frame``, or in a photograph (``key`` and ``name``), if there is one."""
-    details = {"measure": measure.id, "folder": measure.folder_key, "edition": EDITION}
+def glass_details(
+    measure: Measure, limit: float, even: dict[str, Any] | None = None
+) -> dict[str, object]:
+    """What a worker needs to know to find out about a measured clip's glass, where no more than
+    ``limit`` stops are brought back: by an ``even`` surface in a ``frame``, or in a photograph
+    (``key`` and ``name``), if there is one."""
+    details = {
+        "measure": measure.id, "folder": measure.folder_key, "edition": EDITION, "limit": limit,
+    }  # fmt: skip
     return details if even is None else {**details, "even": even}
 
 
@@ -34,7 +39,8 @@ def find(task: Task) -> None:
     fit: pipeline.GlassFit | FallOffFit
     if even is None:
         estimates = task.solver.estimates(task.recording, measure_of(task))
-        fit = pipeline.find_glass(task.source, task.scan, estimates, task.progress)
+        limit = float(task.details["limit"])
+        fit = pipeline.find_glass(task.source, task.scan, estimates, task.progress, limit=limit)
     elif "frame" in even:
         fit = pipeline.fall_off_of_frame(task.source, task.scan, int(even["frame"]))
     else:

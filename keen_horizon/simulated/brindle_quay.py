@@ -30,6 +30,7 @@ FISHEYE = Glass("fisheye", (-0.012, 0.004, 0.0, 0.0))  # of the camera on the te
 DECK_VIEW = 150.0  # its degrees from corner to corner
 MOUSTACHE = Glass("brown", (-0.30, 0.22, 0.0, 0.0, 0.0))  # of the camera before the shed
 # It loses light, on one side more, and puts red outside of green and blue inside.
+LOFT_SHADE = Shade(*SIZE, 0.3, (0.02, -0.015), ring=0.9, soft=0.03)  # a filter's ring
 SHED_SHADE = Shade(*SIZE, 0.62, (-0.11, 0.03))
 SHED_FRINGES = Fringes(red=(0.0012, 0.0009), blue=(-0.0008, -0.0012))
 DRONE = Glass("brown", (-0.27, 0.075, 0.0, 0.0, -0.008))
@@ -86,7 +87,8 @@ def loft_doorway(seconds: float = 8.0) -> Take:
     yaw, pitch, roll = sway(0.26, 0.10), sway(0.22, 0.10), sway(0.24, 0.08)
     scene = Scene((*backdrop(), *far_side(), gull(2.0, 6.0, 12.0, -10.0, -5.6, 15.0), *basin(),
                    *near_side(), _doorway()))  # fmt: skip
-    return Take("loft doorway", scene, _truth(position, yaw, pitch - 4.5, roll, times))
+    truth = _truth(position, yaw, pitch - 4.5, roll, times)
+    return Take("loft doorway", scene, truth, shade=LOFT_SHADE)
 
 
 def _doorway() -> Panel:

@@ -1,4 +1,4 @@
-"""Light that the make-believe glass loses by the slant of rays."""
+"""Light that the make-believe glass loses: by the slant of rays, and to a ring before it."""
 
 from __future__ import annotations
 
@@ -16,13 +16,16 @@ class Shade:
     """Lengths in halves of the picture's diagonal; ``middle`` from the picture's, right and down.
 
     ``slant`` is the tangent of the angle from the axis at radius 1: light falls with the fourth
-    power of its cosine.
+    power of its cosine. ``ring`` is the radius of a filter's ring, None without one; being out of
+    focus, it darkens from ``soft`` inside its rim to as much outside.
     """
 
     width: int
     height: int
     slant: float
     middle: tuple[float, float] = (0.0, 0.0)
+    ring: float | None = None
+    soft: float = 0.03
 
     @cached_property
     def passed(self) -> Array:
@@ -31,7 +34,12 @@ class Shade:
         x, y = np.meshgrid(np.arange(self.width), np.arange(self.height))
         x, y = (x - (self.width - 1) / 2) / half, (y - (self.height - 1) / 2) / half
         square = (x - self.middle[0]) ** 2 + (y - self.middle[1]) ** 2
-        return np.asarray((1 + square * self.slant**2) ** -2.0)  # cosine to the fourth
+        slanted = (1 + square * self.slant**2) ** -2.0  # cosine to the fourth
+        if self.ring is None:
+            return np.asarray(slanted)
+        # The share of a round pupil of radius 1 that a straight rim leaves open.
+        off = np.clip((self.ring - np.sqrt(square)) / self.soft, -1, 1)
+        return np.asarray(slanted * (np.arccos(-off) + off * np.sqrt(1 - off**2)) / np.pi)
 
     def darken(self, picture: NDArray[np.uint8]) -> NDArray[np.uint8]:
         """A picture in code values of BT.709, as it comes through."""

@@ -9,6 +9,7 @@ from typing import Any
 from flask import Blueprint, Response, jsonify
 
 from ..core.errors import BadSetting, KeenError
+from ..core.stations.glass import GLASS as STATION
 from ..core.stations.glass.by_hand import (
     EVEN,
     FARTHEST,
@@ -23,6 +24,7 @@ from ..core.stations.glass.by_hand import (
 )
 from ..core.stations.glass.fall_off import hand_settings
 from ..core.stations.glass.lateral import told_settings
+from ..core.treatment import parse
 from ..jobs.glass import GLASS, found_glass, glass_details
 from ..store import library, treatments
 from ..store.models import Measure
@@ -49,10 +51,11 @@ def find(clip_id: int) -> Response:
     """What the clip tells of its glass; a worker looks at some frames."""
     kit = services()
     asked = body().get("even")
+    limit = parse({"glass": {k: v for k, v in body().items() if k == "limit"}}).of(STATION).limit
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
         measure = treatments.measured(session, clip)
-        details = glass_details(measure, None if asked is None else _even(asked, measure))
+        details = glass_details(measure, limit, None if asked is None else _even(asked, measure))
         known = found_glass(kit.store, details)
         if known is not None:
             return jsonify(work=None, **known)

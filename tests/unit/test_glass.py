@@ -17,7 +17,7 @@ from keen_horizon.core.media.probe import scan
 from keen_horizon.core.picture.radial import RadialField
 from keen_horizon.core.picture.warp import Sampler
 from keen_horizon.core.picture.working_space import HLG, PQ, SRGB, working_space
-from keen_horizon.core.pipeline import Estimates, find_fall_off, measure
+from keen_horizon.core.pipeline import Estimates, find_glass, measure
 from keen_horizon.core.stations.glass.brightness import Sightings, fit_fall_off
 from keen_horizon.core.stations.glass.by_hand import Shape, coefficients, shape_of
 from keen_horizon.core.stations.glass.fall_off import FallOff, FallOffGain
@@ -185,7 +185,7 @@ def test_a_recording_tells_its_fall_off(dark, tmp_path):
     path, shade = dark
     found = scan(path)
     tracks = measure(path, found, 0, found.probe.frame_count - 1, tmp_path / "tracks")
-    fit = find_fall_off(path, found, Estimates(tracks, found.probe.canvas))
+    fit = find_glass(path, found, Estimates(tracks, found.probe.canvas)).fall_off
     assert fit.fall_off is not None
     x, y = np.meshgrid(np.linspace(20, 1259, 33), np.linspace(20, 699, 19))
     places = np.stack([x, y], axis=-1)

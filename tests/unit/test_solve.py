@@ -7,6 +7,7 @@ import pytest
 
 from keen_horizon.core.geometry.chain import WarpChain
 from keen_horizon.core.geometry.displacement import COLUMNS, ROWS, DisplacementGrid
+from keen_horizon.core.geometry.live_area import LiveArea
 from keen_horizon.core.geometry.similarity import Shifts, Similarities
 from keen_horizon.core.geometry.view import View
 from keen_horizon.core.path.areas import seen_shares
@@ -259,12 +260,12 @@ def test_held_below_makes_any_correction_fit():
 
 def test_largest_rectangle_is_what_is_left_after_shifts():
     steady = Similarities(np.ones(3, complex), np.array([40 + 0j, -20 + 10j, 0j]))
-    width, height, centre = largest_rectangle(steady, CANVAS, 639.5 / 359.5)
+    width, height, centre = largest_rectangle(steady, LiveArea.whole(CANVAS), 639.5 / 359.5)
     assert width == pytest.approx(639.5 * min((1279 - 60) / 1279, (719 - 10) / 719), abs=1e-3)
     assert centre.real == pytest.approx(-10, abs=1e-2)
-    width, height, _ = largest_rectangle(steady, CANVAS, None)
+    width, height, _ = largest_rectangle(steady, LiveArea.whole(CANVAS), None)
     assert (2 * width, 2 * height) == pytest.approx((1279 - 60, 719 - 10), abs=0.1)
-    width, height, _ = largest_rectangle(steady, CANVAS, 1.0)
+    width, height, _ = largest_rectangle(steady, LiveArea.whole(CANVAS), 1.0)
     assert (2 * width, 2 * height) == pytest.approx((709, 709), abs=0.1)
 
 
@@ -276,7 +277,7 @@ def test_room_left_is_the_distance_to_the_nearest_edge():
 
 def test_seen_shares_of_a_shifted_picture():
     quads = np.stack([CANVAS.corners, CANVAS.corners + 639.5])
-    kept, bare = seen_shares(quads, CANVAS)
+    kept, bare = seen_shares(quads, LiveArea.whole(CANVAS))
     assert kept == pytest.approx([1, 0.5])
     assert bare == pytest.approx([0, 0.5], abs=1e-6)
 

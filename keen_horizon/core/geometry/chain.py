@@ -23,6 +23,7 @@ from ..stored import stored
 from ..types import AnyArray, Complex, Flags, Frames, Points, Real
 from .canvas import Canvas
 from .lattice import lattice_points, to_shares
+from .live_area import LiveArea
 from .stage import RayStage, Smoothness, WarpStage
 from .view import View
 
@@ -33,6 +34,7 @@ NODES = {  # columns and rows of a lattice that is fine enough to draw from
     Smoothness.CURVED: (33, 19),
 }
 BATCH = 512  # frames worked on at once
+SLACK = 1e-6  # scene units by which a place may be outside for want of digits
 Stage = TypeVar("Stage", bound=WarpStage)
 
 
@@ -42,13 +44,15 @@ class WarpChain:
     """The whole backward map of a clip of ``n`` frames.
 
     ``source`` is the recorded picture's canvas; ``stages`` run from the output's side to the
-    source's. Frames are counted from the start of the clip's range.
+    source's. Frames are counted from the start of the clip's range. ``live`` is where the recorded
+    picture is one, None for all over.
     """
 
     source: Canvas
     view: View
     stages: tuple[WarpStage, ...]
     n: int
+    live: LiveArea | None = None
 
     def __len__(self) -> int:
         return self.n
@@ -56,7 +60,12 @@ class WarpChain:
     def __getitem__(self, frames: Frames) -> WarpChain:
         count = len(np.arange(self.n)[frames])
         stages = tuple(stage[frames] for stage in self.stages)
-        return WarpChain(self.source, self.view[frames], stages, count)
+        return replace(self, view=self.view[frames], stages=stages, n=count)
+
+    @cached_property
+    def area(self) -> LiveArea:
+        """The part of the recorded picture that there is something to see in."""
+        return self.live or LiveArea.whole(self.source)
 
     @property
     def smoothness(self) -> Smoothness:
@@ -109,7 +118,11 @@ class WarpChain:
         the output has a bare edge.
         """
         mapped = self[frame : frame + 1].sampled(points.reshape(-1, 2))[0].reshape(points.shape)
-        return mapped, covered(mapped, self.source)
+        return mapped, self.covers(mapped)
+
+    def covers(self, mapped: Points) -> Flags:
+        """``(...)`` True where source pixels ``(..., 2)`` have something to see."""
+        return self.area.covers(self.source.to_scene(mapped), SLACK)
 
     def plane_matrices(self) -> Real:
         """``(n, 3, 3)`` of :meth:`to_source` on homogeneous points: the whole of a projective
@@ -167,7 +180,7 @@ class WarpChain:
         here, there = slice(frame, frame + 1), slice(other, other + 1)
         shown = [stage[here] for stage in self.stages if stage.side == "output"]
         recorded = [stage[there] for stage in self.stages if stage.side == "source"]
-        return WarpChain(self.source, self.view[here], (*shown, *between, *recorded), 1)
+        return replace(self, view=self.view[here], stages=(*shown, *between, *recorded), n=1)
 
     @property
     def nodes(self) -> tuple[int, int]:
@@ -186,14 +199,3 @@ class WarpChain:
         nodes = lattice_points(self.view.output, columns, rows)
         mapped = self[frames].sampled(nodes.reshape(-1, 2))
         return to_shares(mapped.reshape(-1, rows, columns, 2), self.source)
-
-
-def covered(mapped: Points, source: Canvas, slack: float = 1e-6) -> Flags:
-    """True where source pixels ``(..., 2)`` lie between the outermost pixel centres."""
-    x, y = mapped[..., 0], mapped[..., 1]
-    return np.asarray(
-        (x >= -slack)
-        & (y >= -slack)
-        & (x <= source.width - 1 + slack)
-        & (y <= source.height - 1 + slack)
-    )

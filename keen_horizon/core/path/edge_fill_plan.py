@@ -126,14 +126,22 @@ def zoom_with_lenders(
 def _lent_whole(source: Complex, at: Indices, lenders: Lenders, chain: WarpChain) -> Flags:
     """Whether points ``(k, m)`` of the source planes of frames ``at`` are all covered, by the frame
     itself or by a neighbour."""
-    hu, hv = chain.source.half
-    bare = ~((np.abs(source.real) <= hu) & (np.abs(source.imag) <= hv))
+    whole, clear = chain.area, chain.area.shrunk(CLEAR)
+    bare = ~whole.covers(_recorded(source, at, chain))
     for away in lenders.offsets:
         if not bare.any():
             break
         other = np.clip(at + away, 0, len(chain) - 1)
         there = lenders.between(at, other).apply(source)
-        lends = (np.abs(there.real) <= hu - CLEAR) & (np.abs(there.imag) <= hv - CLEAR)
+        lends = clear.covers(_recorded(there, other, chain))
         may = lenders.share_a_stretch(at, other) & (other != at)
         bare &= ~(lends & may[:, None])
     return np.asarray(~bare.any(axis=1))
+
+
+def _recorded(source: Complex, at: Indices, chain: WarpChain) -> Complex:
+    """Points ``(k, m)`` of the straight planes of frames ``at``, where they were recorded, if that
+    matters: a picture that is one all over is covered where its straight rectangle is."""
+    if chain.live is None:
+        return source
+    return chain.only(lambda stage: stage.side == "source")[at].to_source(source)

@@ -9,6 +9,7 @@ import scipy.sparse as sp
 from ..geometry.canvas import Canvas, along_sides
 from ..geometry.chain import WarpChain
 from ..geometry.displacement import grid_nodes
+from ..geometry.live_area import LiveArea
 from ..geometry.similarity import Similarities, nearest_similarity
 from ..geometry.stage import Smoothness
 from ..geometry.view import View
@@ -27,7 +28,7 @@ def trimmed_view(chain: WarpChain, shape: float | None) -> View:
     """
     canvas = chain.source
     steady, strays = _nearest(chain)
-    width, height, centre = largest_rectangle(steady, canvas, shape, strays)
+    width, height, centre = largest_rectangle(steady, chain.area, shape, strays)
     if chain.smoothness == Smoothness.CURVED and min(width, height) > 0:
         sides = Canvas(3, 3).corners  # -1 and 1 across and down
         rim = along_sides(width * sides.real + 1j * height * sides.imag, A_SIDE)
@@ -59,7 +60,7 @@ def _nearest(chain: WarpChain) -> tuple[Similarities, float]:
 
 
 def largest_rectangle(
-    steady: Similarities, canvas: Canvas, shape: float | None, margin: float = 0.0
+    steady: Similarities, area: LiveArea, shape: float | None, margin: float = 0.0
 ) -> tuple[float, float, complex]:
     """The largest rectangle that every frame covers, none larger than the picture.
 
@@ -69,11 +70,11 @@ def largest_rectangle(
     programme in three unknowns; of free shape, one with a cone (``size^2 <= width height``).
 
     >>> moved = Similarities(np.ones(2, complex), np.array([-20 + 0j, 20 + 0j]))
-    >>> wide, high, centre = largest_rectangle(moved, Canvas(1281, 721), None)
+    >>> wide, high, centre = largest_rectangle(moved, LiveArea.whole(Canvas(1281, 721)), None)
     >>> round(wide), round(high), abs(centre) < 0.01
     (620, 360, True)
     """
-    hu, hv = canvas.half
+    hu, hv = area.canvas.half
     if shape is None:
         # What a unit of each unknown adds to a corner.
         columns: tuple[complex, ...] = (1.0 + 0j, 1j)
@@ -86,13 +87,12 @@ def largest_rectangle(
     rooms = [np.array(most), np.zeros(k)]
     for across, down in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
         corner = [steady.a * (across * c.real + 1j * down * c.imag) for c in columns]
-        for part, centre, shift, half in (
-            ([c.real for c in corner], (steady.a.real, -steady.a.imag), steady.b.real, hu),
-            ([c.imag for c in corner], (steady.a.imag, steady.a.real), steady.b.imag, hv),
-        ):
-            for side in (1.0, -1.0):
-                rows.append(np.stack([*part, *centre], -1) * side)
-                rooms.append(half - margin - side * shift)
+        parts = [*corner, steady.a, 1j * steady.a]  # what each unknown moves it by
+        for normal, reach in zip(area.normals, area.reaches, strict=True):
+            outwards = [normal.real * part.real + normal.imag * part.imag for part in parts]
+            rows.append(np.stack(outwards, -1))
+            shift = normal.real * steady.b.real + normal.imag * steady.b.imag
+            rooms.append(reach - margin - shift)
     inside, room = np.concatenate(rows), np.concatenate(rooms)
     x = np.array([*most, 0.0, 0.0])
     active = np.arange(2 * k)

@@ -17,11 +17,12 @@ would shrink every step, and the solver would buy calm with a zoom that nobody a
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from ..geometry.canvas import Canvas
+from ..geometry.live_area import LiveArea
 from ..geometry.motion import Motion
 from ..motion.camera_motion import CameraMotion
 from ..types import Real
@@ -31,6 +32,7 @@ from .differences import Differences
 SCALE_SHARE = 0.25  # of the room that evening out the scale may take
 HALF_DIAGONAL = 734.0  # of the picture the weights below were chosen for; others count alike
 LEVER = 0.7 * HALF_DIAGONAL  # turns and scales count as what they do at that distance
+NEAR = 0.5  # of the way to a side that is cut off: what is nearer to the middle keeps clear
 NO_ROOM = 1e-3  # instead of none: an interior-point method needs an interior
 REFERENCE_RATE = 30.0  # frames a second at which the weights below count differences
 
@@ -78,13 +80,15 @@ class Bounds:
     ``crop`` 0..1, one or ``(n,)``: every corner of the picture scaled by it stays covered.
     ``freedom`` shares, 0..1, of what the crop allows, by a component's name; those not named may
     have it all. ``margin`` ``(n,)`` scene units are kept clear of the source's edge. ``rim`` is the
-    half width and height shown at zoom 1, None for the picture's.
+    half width and height shown at zoom 1, None for the picture's; ``area`` where the straight
+    picture is one, None for all over.
     """
 
     crop: float | Real
     freedom: Mapping[str, float] = field(default_factory=dict)
     margin: float | Real = 0.0
     rim: tuple[float, float] | None = None
+    area: LiveArea | None = None
 
 
 def steady_path(
@@ -128,7 +132,7 @@ def steady_path(
         tethers = np.full(stop - start, weights.tether)
         if anchor is not None and start <= anchor < stop:
             tethers[anchor - start] = ANCHOR
-        own = Bounds(crops[part], bounds.freedom, margins[part], bounds.rim)
+        own = replace(bounds, crop=crops[part], margin=margins[part])
         tangents[part] = _solve(steps[part], canvas, weights, tethers, own, rate)
     return steps.exp(tangents)
 
@@ -204,6 +208,11 @@ def coverage_bounds(steps: Motion, canvas: Canvas, bounds: Bounds) -> tuple[Real
         right, below = steps.jacobian(corner)[0]
         rows += [across * right, down * below]
         room += spare
+        for normal, reach in [] if bounds.area is None else zip(*bounds.area.cuts, strict=True):
+            far = float((np.conj(normal) * corner[0]).real) / size
+            if far > NEAR * reach:  # other corners do not come near this side
+                rows.append(normal.real * right + normal.imag * below)
+                room.append(np.maximum(reach - sizes * far - margins, 0.0))
     most = {
         "roll": (1.0 - sizes) * min(half) / max(half) * lever,
         "across": spare[0],

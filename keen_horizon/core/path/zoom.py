@@ -68,14 +68,13 @@ def _zoom_by_rays(chain: WarpChain, rim: Complex, centre: Complex, least: float)
             plane = rim[None, :] / zoom + centre[:, None]
             strays = chain.to_source(plane) - (u + 1j * v) / w
         need = np.full(len(chain), least)
-        for axis, half in enumerate(chain.source.half):
-            off = strays.real if axis == 0 else strays.imag
-            for side in (1.0, -1.0):
-                room = half - side * off
-                left = room * middle[2] - side * middle[axis]
-                over = side * reach[axis] - room * reach[2]
-                with np.errstate(divide="ignore", invalid="ignore"):
-                    need = np.maximum(need, np.where(left > 0, over / left, np.inf).max(axis=1))
+        area = chain.area
+        for normal, far in zip(area.normals, area.reaches, strict=True):
+            room = far - (normal.real * strays.real + normal.imag * strays.imag)
+            left = room * middle[2] - (normal.real * middle[0] + normal.imag * middle[1])
+            over = normal.real * reach[0] + normal.imag * reach[1] - room * reach[2]
+            with np.errstate(divide="ignore", invalid="ignore"):
+                need = np.maximum(need, np.where(left > 0, over / left, np.inf).max(axis=1))
     return need
 
 
@@ -115,16 +114,14 @@ def covers(
 def room_left(
     chain: WarpChain, rim: Complex, zoom: float | Real, offset: Complex | complex = 0j
 ) -> Real:
-    """``(n,)`` scene units between the crop and the nearest source edge; negative where bare."""
-    hu, hv = chain.source.half
+    """``(n,)`` scene units between the crop and the nearest edge of what the source has to show;
+    negative where bare."""
     left = np.empty(len(chain))
     zooms = np.broadcast_to(np.asarray(zoom, float), len(chain))
     for part, piece in chain.batches():
         centre = np.broadcast_to(np.asarray(offset, complex), len(chain))[part]
         seen = piece.to_source(rim[None, :] / zooms[part, None] + centre[:, None])
-        left[part] = np.minimum(
-            hu - np.abs(seen.real).max(axis=1), hv - np.abs(seen.imag).max(axis=1)
-        )
+        left[part] = chain.area.room(seen).min(axis=1)
     return left
 
 

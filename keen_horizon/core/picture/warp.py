@@ -6,13 +6,15 @@ OpenCV has it), positions to 1/32 pixel.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry.canvas import Canvas
 from ..geometry.chain import WarpChain
+from ..geometry.live_area import LiveArea
 from ..geometry.stage import Smoothness
 from ..media.decode import Picture, Plane
 from ..types import AnyArray, Real
@@ -88,11 +90,13 @@ class Sampler:
 
     ``matrix`` ``(3, 3)``, output luma pixel to source luma pixel: all there is, unless ``grid``
     ``(rows, columns, 2)`` gives the source pixel of every :data:`GRID`-th output pixel, from
-    :data:`START` on; the matrix is then its likeness.
+    :data:`START` on; the matrix is then its likeness. ``live`` is where the source is a picture,
+    None for all over.
     """
 
     matrix: Matrix
     grid: NDArray[np.float32] | None = None
+    live: LiveArea | None = None
 
     @property
     def is_affine(self) -> bool:
@@ -110,7 +114,7 @@ class Sampler:
     def moved(self, by: Matrix) -> Sampler:
         """The sampler of output pixels moved by a small affine map ``(3, 3)`` first."""
         if self.grid is None:
-            return Sampler(self.matrix @ by)
+            return replace(self, matrix=self.matrix @ by)
         to_grid = np.diag([1 / GRID, 1 / GRID, 1.0])
         to_grid[:2, 2] = -START / GRID
         m = to_grid @ by @ np.linalg.inv(to_grid)
@@ -119,7 +123,7 @@ class Sampler:
             self.grid, m[:2], (columns, rows),
             flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
         )  # fmt: skip
-        return Sampler(self.matrix @ by, np.asarray(grid, np.float32))
+        return replace(self, matrix=self.matrix @ by, grid=np.asarray(grid, np.float32))
 
     def positions(
         self, to_output: Matrix, to_source: Matrix, width: int, height: int
@@ -140,12 +144,11 @@ def sampler_of(chain: WarpChain) -> Sampler:
     if chain.smoothness <= Smoothness.AFFINE:
         matrix[2] = 0.0, 0.0, 1.0  # which it is but for rounding
     if chain.smoothness <= Smoothness.PROJECTIVE:
-        return Sampler(matrix)
+        return Sampler(matrix, live=chain.live)
     output = chain.view.output
     nodes = nodes_over(output.width, output.height)
-    return Sampler(
-        matrix, chain.sampled(nodes.reshape(-1, 2))[0].reshape(nodes.shape).astype(np.float32)
-    )
+    seen = chain.sampled(nodes.reshape(-1, 2))[0].reshape(nodes.shape)
+    return Sampler(matrix, seen.astype(np.float32), chain.live)
 
 
 def warp_planes(
@@ -185,8 +188,11 @@ def warp_planes(
 
 
 def warp_mask(picture: Picture, sampler: Sampler, width: int, height: int) -> NDArray[np.uint8]:
-    """``(height, width)`` 255 where an output pixel comes from inside the picture, else 0."""
-    full = np.full(picture.planes[0].shape, 255, np.uint8)
+    """``(height, width)`` 255 where an output pixel comes from where the source is a picture,
+    else 0."""
+    rows, columns = picture.planes[0].shape
+    live = sampler.live or LiveArea.whole(Canvas(columns, rows))
+    full = live.mask(columns, rows)
     mask = np.empty((height, width), np.uint8)
     warp_plane(full, mask, sampler, bare=True)
     return np.asarray(cv2.threshold(mask, 253, 255, cv2.THRESH_BINARY)[1], np.uint8)

@@ -16,7 +16,6 @@ from .find_glass import (
     GlassFit,
     fall_off_of_frame,
     fall_off_of_photograph,
-    find_fall_off,
     find_glass,
     find_lateral,
 )
@@ -41,7 +40,6 @@ __all__ = [
     "exact_view",
     "fall_off_of_frame",
     "fall_off_of_photograph",
-    "find_fall_off",
     "find_glass",
     "find_lateral",
     "first_treatment",

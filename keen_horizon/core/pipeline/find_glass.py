@@ -17,8 +17,10 @@ from ..media.probe import Scan
 from ..picture.working_space import SRGB, space_of, working_space
 from ..stations.glass.brightness import Look, beside, fit_fall_off, gather, light_at
 from ..stations.glass.colour_edges import Colours, LateralFit, colours_of, fit_lateral
+from ..stations.glass.dead_corners import BrightestSeen, DeadCorners, fit_dead_corners
 from ..stations.glass.even_surface import fit_even
 from ..stations.glass.radial_fit import FallOffFit
+from ..stations.glass.settings import GlassSettings
 from ..tracking.tracks import places_of
 from ..types import Real
 from .estimate_motion import Estimates
@@ -27,6 +29,8 @@ from .measure_tracks import Progress, silent
 LOOKS = 64  # frames that are looked at for light
 COLOUR_LOOKS = 8  # and for colours
 SAME_SHAPE = 0.02  # by which an even photograph may be wider or higher than the clip
+CLEAR = 0.06  # of half the diagonal: how far inside a hood or a ring it still takes light
+LIMIT = GlassSettings().limit
 RUNS, RUN = 4, 160  # of a longer clip: stretches, and frames in each
 
 
@@ -36,26 +40,31 @@ class GlassFit:
 
     fall_off: FallOffFit
     lateral: LateralFit
+    dead: DeadCorners
 
     @property
     def settings(self) -> dict[str, Any] | None:
         """Those of the station, if anything was found."""
-        return {**(self.fall_off.settings or {}), **(self.lateral.settings or {})} or None
+        parts = (self.fall_off.settings, self.lateral.settings, self.dead.settings)
+        return {name: value for part in parts for name, value in (part or {}).items()} or None
 
     @property
     def words(self) -> str:
-        return f"{self.fall_off.words} {self.lateral.words}"
+        return f"{self.fall_off.words} {self.dead.words} {self.lateral.words}"
 
 
 def find_glass(
     path: Path, scan: Scan, estimates: Estimates, progress: Progress = silent,
-    even: FallOffFit | None = None,
+    even: FallOffFit | None = None, limit: float = LIMIT,
 ) -> GlassFit:  # fmt: skip
     """What the glass of a measured range does to light and colours; to light, what an ``even``
-    surface told, if it was asked."""
+    surface told, if it was asked. Dead is what would need more than ``limit`` stops."""
     first = estimates.tracks.first
     lateral = find_lateral(path, scan, first, first + len(estimates.tracks) - 1)
-    return GlassFit(even or find_fall_off(path, scan, estimates, progress), lateral)
+    looks, brightest = _look(path, scan, estimates, progress)
+    canvas = estimates.canvas
+    light = even or _fall_off(looks, fit_dead_corners(brightest, canvas, limit), canvas)
+    return GlassFit(light, lateral, fit_dead_corners(brightest, canvas, limit, light.fall_off))
 
 
 def fall_off_of_photograph(source: Path | bytes, name: str, canvas: Canvas) -> FallOffFit:
@@ -96,15 +105,28 @@ def find_lateral(path: Path, scan: Scan, first: int, last: int) -> LateralFit:
     return fit_lateral(seen, scan.probe.canvas)
 
 
-def find_fall_off(
-    path: Path, scan: Scan, estimates: Estimates, progress: Progress = silent
-) -> FallOffFit:
-    """The fall-off that the marks of a measured range speak for."""
+def _fall_off(looks: list[tuple[Look, Real]], dead: DeadCorners, canvas: Canvas) -> FallOffFit:
+    """The fall-off that the marks speak for, where no hood or ring is near."""
+    if dead.live is None:
+        return fit_fall_off(gather(looks), canvas)
+    clear = dead.live.shrunk(CLEAR * canvas.radius)
+    kept = [
+        (look, np.where(clear.covers(canvas.to_scene(look[1])), light, np.nan))
+        for look, light in looks
+    ]
+    return fit_fall_off(gather(kept), canvas)
+
+
+def _look(
+    path: Path, scan: Scan, estimates: Estimates, progress: Progress
+) -> tuple[list[tuple[Look, Real]], BrightestSeen]:
+    """The light beside the marks of a measured range, and the brightest of each place."""
     tracks, canvas = estimates.tracks, estimates.canvas
     steps = estimates.recorded("similarity").steps
     assert isinstance(steps, Similarities)
     turned = np.cumprod(steps.a)
     space = space_of(scan.probe)
+    brightest = BrightestSeen(space)
     seen: list[tuple[Look, Real]] = []
     runs = _runs(len(tracks))
     total, done = sum(stop - start for start, stop in runs), 0
@@ -118,9 +140,10 @@ def find_fall_off(
                 records = tracks.frame(at)
                 look = beside(records["id"], places_of(records), turned[at], canvas.height)
                 seen.append((look, light_at(picture.planes[0], look[1], space)))
+                brightest.look(picture.planes[0])
             progress(done + at - start + 1, total)
         done += stop - start
-    return fit_fall_off(gather(seen), canvas)
+    return seen, brightest
 
 
 def _runs(count: int) -> list[tuple[int, int]]:

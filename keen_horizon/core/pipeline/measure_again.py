@@ -10,7 +10,6 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..geometry.canvas import Canvas
-from ..geometry.chain import covered
 from ..media.probe import scan
 from ..motion.background_flow import background_flow
 from ..motion.pairwise import pairwise_motion
@@ -75,7 +74,7 @@ def no_background(tracks: Tracks, canvas: Canvas, solution: Solution, source: Tr
         rows = slice(int(tracks.offsets[t]), int(tracks.offsets[t + 1]))
         seen = places_of(tracks.records[rows])
         at = chain[t : t + 1].sampled((seen + 0.5) * shrink - 0.5)[0]
-        out[rows] = ~covered(at, chain.source)
+        out[rows] = ~chain.covers(at)
         there = slice(int(source.offsets[t]), int(source.offsets[t + 1]))
         if not len(apart) or not len(seen) or there.stop - there.start < NEIGHBOURS:
             continue

@@ -13,6 +13,7 @@ from ..geometry.ray_motion import RayMotion
 from ..motion.camera_motion import AngleOfView, CameraMotion
 from ..motion.readout import Readout
 from ..quality.scores import in_pixels
+from ..stations.glass.dead_corners import dead_shares
 from ..stations.station import Figure, Report
 from ..treatment import Treatment
 from .find_glass import GlassFit
@@ -113,7 +114,7 @@ def told_figures(treatment: Treatment, report: Report) -> list[Figure]:
 def glass_report(fit: GlassFit, canvas: Canvas) -> dict[str, Any]:
     """What was found of a clip's glass, by ``columns`` and ``rows`` of a lattice from edge to edge
     of the picture, row by row: ``gain`` of linear light, and by how many px ``red`` and ``blue``
-    lie off green."""
+    lie off green, ``dead`` the share of what is about it that lies in dead corners."""
     columns, rows = GLASS_LATTICE
     places = lattice_points(canvas, columns, rows)
     light, colours = fit.fall_off, fit.lateral
@@ -127,7 +128,7 @@ def glass_report(fit: GlassFit, canvas: Canvas) -> dict[str, Any]:
         "height": canvas.height,
         "columns": columns,
         "rows": rows,
-        "words": [light.words, colours.words],
+        "words": [light.words, colours.words, fit.dead.words],
         "gain": gain,
         "gain_doubt": _known(light.doubt),
         "gain_residual": _known(light.residual),
@@ -137,6 +138,7 @@ def glass_report(fit: GlassFit, canvas: Canvas) -> dict[str, Any]:
         "colour_doubt": [_known(doubt) for doubt in colours.doubt],
         "colour_residual": _known(colours.residual),
         "edges": colours.patches,
+        "dead": dead_shares(fit.dead.live, canvas, columns, rows),
         "settings": fit.settings,
     }
 

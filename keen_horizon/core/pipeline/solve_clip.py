@@ -90,8 +90,8 @@ def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solutio
     scene = scene_of(motion, canvas, treatment)
     around = _surroundings(scene, treatment)
     steadied, notes = _steadied(scene, around, treatment)
-    shown = show(treatment.of(FRAME), scene, steadied.chain)
-    chain = WarpChain(scene.canvas, shown.view, steadied.chain.stages, len(scene))
+    shown = show(treatment.of(FRAME), scene, replace(steadied.chain, live=scene.live))
+    chain = replace(steadied.chain, view=shown.view, live=scene.live)
     solved = Solved(scene, chain, steadied.corrections, shown.needed)
     report: Report = {}
     for station, own in treatment.each():
@@ -113,7 +113,9 @@ def scene_of(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Scen
 
 def _scene(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Scene:
     frames = motion.timeline.frames
-    return Scene(canvas, motion, lambda name: treatment.values(name, frames))
+    areas = (station.live_area(own, canvas) for station, own in treatment.each())
+    live = next((area for area in areas if area is not None), None)
+    return Scene(canvas, motion, lambda name: treatment.values(name, frames), live)
 
 
 def _surroundings(scene: Scene, treatment: Treatment) -> Surroundings:
@@ -129,7 +131,9 @@ def _surroundings(scene: Scene, treatment: Treatment) -> Surroundings:
         else:
             before = (*stages, *before)
     frame = treatment.of(FRAME)
-    return Surroundings(before, after, framing(frame, scene.canvas), ceiling(scene))
+    # Where edges stay bare, or neighbours fill them, what is cut off asks nothing of the path.
+    live = scene.live if frame.rule in ("fill", "trim") else None
+    return Surroundings(before, after, framing(frame, scene.canvas), ceiling(scene), live)
 
 
 def _steadied(

@@ -16,6 +16,7 @@ from pydantic import BaseModel, ConfigDict
 
 from ..geometry.canvas import Canvas
 from ..geometry.chain import WarpChain
+from ..geometry.live_area import LiveArea
 from ..geometry.stage import WarpStage
 from ..motion.camera_motion import CameraMotion
 from ..picture.pixel_stage import AnyStage
@@ -41,11 +42,13 @@ S = TypeVar("S", bound=StationSettings)
 class Scene:
     """The clip that a station works on: its ``canvas``, pixels as wide as they were recorded; its
     ``motion``; ``values`` gives a keyed setting (``station.name``) at each of its ``n`` frames.
-    ``chain`` is what it is drawn through, once that is settled."""
+    ``live`` is where the recorded picture is one, None for all over. ``chain`` is what it is drawn
+    through, once that is settled."""
 
     canvas: Canvas
     motion: CameraMotion
     values: Callable[[str], Real]
+    live: LiveArea | None = None
     chain: WarpChain | None = None
 
     def __len__(self) -> int:
@@ -124,6 +127,10 @@ class Station(Generic[S]):
     def recorded_canvas(self, settings: S, canvas: Canvas) -> Canvas:
         """The canvas of the recorded picture, if this station knows better than the file."""
         return canvas
+
+    def live_area(self, settings: S, canvas: Canvas) -> LiveArea | None:
+        """Where the recorded picture is one, if that is not all over."""
+        return None
 
     def stages(self, settings: S, scene: Scene) -> tuple[WarpStage, ...]:
         """What it adds to the warp chain, the output's side first."""

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
+from ...values import Place
 from ..setting import setting
 from ..station import StationSettings
 
 FALL_OFF = "fall_off"  # the group of settings that describe what light the glass loses
-COLOURS = "colours"  # and those that describe where it puts red and blue
+COLOURS = "colours"  # those that describe where it puts red and blue
+DEAD = "dead"  # and those that describe where it ends
+CORNERS = 40  # of what is left of the picture, at most
 
 
 def _loss(power: str) -> Any:
@@ -64,6 +67,11 @@ class GlassSettings(StationSettings):
     limit: float = setting(
         2.0, 0.25, 4, label="Most gain", unit="stops", step=0.05, affects="pixels",
         hint="Light is never raised by more, however much was lost.",
+    )  # fmt: skip
+    live: tuple[Place, ...] = setting(
+        (), label="What is left of the picture", affects="path", group=DEAD, max_length=CORNERS,
+        hint="Corners of what lies inside a hood or a ring, as shares of the picture; what is "
+        "outside counts as bare edge. None: all of it.",
     )  # fmt: skip
     found_by: Literal["nothing", "clip", "even", "hand", "copy"] = setting(
         "nothing", label="Found by", affects="report",

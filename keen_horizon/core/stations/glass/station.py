@@ -7,10 +7,13 @@ from dataclasses import asdict
 
 import numpy as np
 
+from ...geometry.canvas import Canvas
+from ...geometry.live_area import LiveArea
 from ...picture.pixel_stage import AnyStage
 from ...picture.radial import even_powers
 from ..station import Figure, Report, Scene, Station
 from .by_hand import parting_of, shape_of
+from .dead_corners import live_area_of
 from .fall_off import TERMS, FallOffGain, fall_off_of
 from .halo import Halo
 from .lateral import COLOURS, LateralColour, is_parted, lateral_of
@@ -18,6 +21,7 @@ from .settings import GlassSettings
 
 CORNERS = ("top left", "top right", "bottom right", "bottom left")
 CURVE = 33  # points of the curve that is drawn
+ANY_SIZE = (1600, 900)  # of a picture, where only shares count
 WINCE = 1.5  # stops beyond which a corner shows its noise
 
 
@@ -41,6 +45,20 @@ class GlassStation(Station[GlassSettings]):
         told = ("found_by", "colour_found_by")
         from_here = {name for name in told if getattr(settings, name) != "nothing"}
         return settings.model_copy(update=dict.fromkeys(from_here, "copy"))
+
+    def fault(self, settings: GlassSettings) -> str | None:
+        if not settings.live:
+            return None
+        try:
+            area = live_area_of(settings, Canvas(*ANY_SIZE))
+        except ValueError as reason:
+            return f"what is left of the picture is no area: {reason}."
+        if area is not None and not area.covers(np.zeros(1, complex))[0]:
+            return "what is left of the picture has to have its middle in it."
+        return None
+
+    def live_area(self, settings: GlassSettings, canvas: Canvas) -> LiveArea | None:
+        return live_area_of(settings, canvas) if settings.on else None
 
     def pixels(self, settings: GlassSettings, scene: Scene) -> Sequence[AnyStage]:
         parts = (
@@ -77,14 +95,19 @@ class GlassStation(Station[GlassSettings]):
             "glass": None if light is None else _light_report(light, scene),
             "colours": None if colours is None else _colour_report(colours),
             "halo": self._halo(settings, scene) is not None,
+            "dead": None if scene.live is None else _dead_report(scene.live),
         }
 
     def warnings(self, settings: GlassSettings, report: Report) -> list[str]:
-        told = report.get("glass")
-        if told is None:
-            return []
+        told, dead = report.get("glass"), report.get("dead")
         said = []
-        if told["limited"] > 0:
+        if dead is not None and dead["zoom"] > report.get("zoom_ceiling", np.inf):
+            said.append(
+                f"Hiding the dead corners takes zoom × {dead['zoom']:.2f}, more than the ceiling "
+                f"of × {report['zoom_ceiling']:.2f}: nothing is left for a calm picture. Raise the "
+                "zoom ceiling in Frame, or let edges be borrowed or stay bare."
+            )
+        if told is not None and told["limited"] > 0:
             said.append(
                 f"{100 * told['limited']:.1f} % of the picture would need more than "
                 f"{settings.limit:g} stop{'' if settings.limit == 1 else 's'} and stays darker; "
@@ -104,11 +127,15 @@ class GlassStation(Station[GlassSettings]):
             said.append(f"colours {_most_px(colours):.1f} px")
         if (report or {}).get("halo"):
             said.append("halo")
+        if (report or {}).get("dead"):
+            said.append("dead corners")
         return " · ".join(said) or "even"
 
     def figures(self, settings: GlassSettings, report: Report) -> list[Figure]:
-        light, colours = report.get("glass"), report.get("colours")
+        light, colours, dead = (report.get(name) for name in ("glass", "colours", "dead"))
         said = []
+        if dead is not None:
+            said.append(Figure("In dead corners", f"{100 * dead['share']:.1f} %"))
         if light is not None:
             most = max(light["corner_stops"].values())
             said.append(Figure("Corners raised", f"{most:.2f} stops", most > WINCE))
@@ -117,6 +144,19 @@ class GlassStation(Station[GlassSettings]):
                 px = colours["corner_px"][colour]
                 said.append(Figure(f"{colour.capitalize()} brought back", f"{abs(px):.2f} px"))
         return said
+
+
+def _dead_report(live: LiveArea) -> Report:
+    """What lies in dead corners, and the least zoom that hides them; the outline of what is left in
+    shares of the picture, and its sides that are not the picture's: a place ``(x, y)``, in shares,
+    is outside where ``a x + b y > c`` of any ``[a, b, c]``."""
+    canvas = live.canvas
+    return {
+        "share": 1 - live.share,
+        "zoom": live.zoom(canvas.corners),
+        "outline": live.outline.round(4).tolist(),
+        "sides": live.sides.round(6).tolist(),
+    }
 
 
 def _light_report(stage: FallOffGain, scene: Scene) -> Report:

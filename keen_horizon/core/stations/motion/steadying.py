@@ -6,7 +6,9 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from ...geometry.canvas import along_sides
 from ...geometry.chain import WarpChain
+from ...geometry.live_area import LiveArea
 from ...geometry.stage import Smoothness, WarpStage
 from ...geometry.view import View
 from ...path.background_shake import no_shakier
@@ -22,18 +24,21 @@ from .settings import MotionSettings
 
 FASTER_THAN = {"follow": 0.7, "hold": 0.7, "lock_off": 0.3}  # Hz: slower is left to the scene
 GAVE_WAY = 0.95  # of a correction, below which that is said
+ALONG = 8  # points of each side that is cut off, through a lens
 MESH_FROM = 25.0  # calm below which a mesh is weakened, for want of room
 
 
 @dataclass(frozen=True)
 class Surroundings:
     """What the steadying has to fit into: the stages of other stations ``before`` it (on the
-    output's side) and ``after`` it; the output's ``framing``; the zoom ``ceiling`` ``(n,)``."""
+    output's side) and ``after`` it; the output's ``framing``; the zoom ``ceiling`` ``(n,)``;
+    ``live``, where the recorded picture is one, as far as the output has to keep to it."""
 
     before: tuple[WarpStage, ...]
     after: tuple[WarpStage, ...]
     framing: Framing
     ceiling: Real
+    live: LiveArea | None = None
 
 
 @dataclass(frozen=True)
@@ -55,7 +60,8 @@ def untouched(scene: Scene, around: Surroundings) -> Steadied:
 def _assembled(scene: Scene, around: Surroundings, corrections: tuple[WarpStage, ...]) -> Steadied:
     canvas = scene.canvas
     stages = (*around.before, *corrections, *around.after)
-    return Steadied(WarpChain(canvas, View(canvas), stages, len(scene)), corrections)
+    chain = WarpChain(canvas, View(canvas), stages, len(scene), around.live)
+    return Steadied(chain, corrections)
 
 
 def steadying(settings: MotionSettings, scene: Scene, around: Surroundings) -> Steadied:
@@ -72,6 +78,10 @@ def steadying(settings: MotionSettings, scene: Scene, around: Surroundings) -> S
     still = _assembled(scene, around, bending).chain
     rim = outline(base.output, base.scale, still)
     crop, freedom = crop_and_freedom(settings.calms, around.ceiling, scene.values("motion.ease"))
+    area = _straight_area(still)
+    if area is not None:
+        # What hides what is cut off leaves the path as much of the picture as calm would have it.
+        crop = np.maximum(crop / area.zoom(rim), 1 / around.ceiling)
     shown = float(rim.real.max()), float(rim.imag.max())
     locked = settings.aim == "lock_off"
     anchor = settings.lock_frame
@@ -79,7 +89,7 @@ def steadying(settings: MotionSettings, scene: Scene, around: Surroundings) -> S
         motion,
         scene.canvas,
         lock_off(settings.slack) if locked else FOLLOW,
-        Bounds(crop, freedom, _taken(still), shown),
+        Bounds(crop, freedom, _taken(still), shown, area),
         anchor - motion.timeline.first if locked and anchor is not None else None,
     )
     chain = _assembled(scene, around, (steady, *bending)).chain
@@ -117,3 +127,24 @@ def _taken(chain: WarpChain) -> Real:
         return np.zeros(len(chain))
     whole = outline(chain.source, 1.0, smooth)
     return np.maximum(-room_left(smooth, whole, np.ones(len(chain))), 0.0)
+
+
+def _straight_area(chain: WarpChain) -> LiveArea | None:
+    """Where the picture is one once its lens is straightened: sides stay straight, and as far out
+    as the nearest of what becomes of them. None if that is all over."""
+    area = chain.live
+    if area is None:
+        return None
+    lens = chain.only(lambda s: s.side == "source" and s.smoothness == Smoothness.CURVED)[:1]
+    if not lens.stages:
+        return area
+    sides = along_sides(area.corners, ALONG)
+    straight = lens.to_output(sides[None])[0]
+    reaches = area.reaches.copy()
+    for k in range(4, len(reaches)):
+        normal = area.normals[k]
+        on_it = np.abs((np.conj(normal) * sides).real - reaches[k]) < 1e-3
+        known = (np.conj(normal) * straight[on_it]).real
+        if np.isfinite(known).any():
+            reaches[k] = np.nanmin(known)
+    return replace(area, reaches=reaches)

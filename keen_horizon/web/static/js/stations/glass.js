@@ -24,7 +24,7 @@ component("glassTools", () => ({
       ? "A worker looks at how much darker the surface grows towards its edge …"
       : "A worker looks at how bright the same things are, near the middle and further out, and where colours part …";
     const found = await clip.guard(() =>
-      settled(() => post(`${clip.base}/glass/find`, even ? { even } : {}), {
+      settled(() => post(`${clip.base}/glass/find`, { limit: clip.treatment?.glass.limit, even }), {
         work: (answer) => answer.work,
         tell: (job) => {
           this.words = `Looking at light and colours: ${jobWords(job)}`;
@@ -158,6 +158,22 @@ byHand("coloursByHand", {
   like: "red_r",
   unknown: { colour_found_by: "nothing", colour_doubt: null },
 });
+
+component("deadCorners", () => ({
+  get told() {
+    return this.$store.clip.answer?.report.dead ?? null;
+  },
+
+  get words() {
+    if (!this.told) return "None are known: all of the picture is used.";
+    const share = (100 * this.told.share).toFixed(1);
+    return `${share} % of the picture. Hiding them takes zoom × ${this.told.zoom.toFixed(2)}.`;
+  },
+
+  clear() {
+    this.$store.clip.adopt("glass", defaultsOf(settings, "glass", "dead"), true);
+  },
+}));
 
 component("glassCurve", () => ({
   init() {

@@ -72,7 +72,7 @@ component("stageBox", () => ({
     stage.lattice = Lattice.of(answer.lattice, answer.first - first);
     const { output } = answer.report;
     stage.output = { ...output, aspect: output.pixel_aspect };
-    stage.renderer.setStages(answer.pixels);
+    stage.renderer.setStages(answer.pixels, answer.report.dead?.sides ?? []);
     stage.draw();
     this.$root.dataset.shown = String(performance.now());
   },

@@ -1,14 +1,20 @@
 // Pictures drawn through lattices, with WebGL.
 import { unpack } from "../../lib/api.js";
-import { CHANGED, PARTIAL, PLAIN, VERTEX, withStages } from "./shaders.js";
+import { CHANGED, PARTIAL, PLAIN, VERTEX, cornerRule, withStages } from "./shaders.js";
 import { straight } from "./lattice.js";
 import { PictureTexture } from "./texture.js";
 
 const SLOTS = ["place", "source", "earlier"];
-const UNIFORMS = ["box", "cut", "hatch", "height", "before", "texel"];
+const UNIFORMS = ["box", "cut", "hatch", "dead", "height", "before", "texel"];
 
 /** @typedef {{ program: WebGLProgram, where: Record<string, WebGLUniformLocation | null> }} Program */
 /** @typedef {{ name: string, size: number, values: Float32Array }} Uniform */
+
+/**
+ * Whether all nodes, shares of the source, lie inside it: between them there is nothing outside.
+ * @param {Float32Array} nodes
+ */
+const within = (nodes) => nodes.every((share) => share >= 0 && share <= 1);
 
 export class Renderer {
   /**
@@ -20,6 +26,8 @@ export class Renderer {
     this.video = video;
     /** @type {PixelStage[]} */
     this.stages = [];
+    /** @type {number[][]} of what is left of the picture: outside where a x + b y > c */
+    this.sides = [];
     /** @type {Uniform[]} */
     this.uniforms = [];
     /** Called when the graphics card was lost, and when it is back. */
@@ -62,13 +70,16 @@ export class Renderer {
   }
 
   /**
-   * What is done to pixels besides the warp.
+   * What is done to pixels besides the warp, and where there are none worth it.
    * @param {PixelStage[]} stages
+   * @param {number[][]} sides
    */
-  setStages(stages) {
+  setStages(stages, sides) {
     const rules = (/** @type {PixelStage[]} */ list) => list.map((one) => one.shader).join("\n");
-    const same = rules(stages) === rules(this.stages);
+    const alike = cornerRule(sides) === cornerRule(this.sides);
+    const same = alike && rules(stages) === rules(this.stages);
     this.stages = stages;
+    this.sides = sides;
     this.uniforms = stages.flatMap((stage) =>
       Object.entries(stage.uniforms).map(([name, { size, values }]) => ({
         name,
@@ -80,13 +91,14 @@ export class Renderer {
   }
 
   link() {
+    const partial = PARTIAL.replace("//corners", cornerRule(this.sides));
     this.programs = {
       plain: this.program(withStages(PLAIN, this.stages)),
-      partial: this.program(withStages(PARTIAL, this.stages)),
+      partial: this.program(withStages(partial, this.stages)),
       changed: this.program(withStages(CHANGED, this.stages)),
       // The original is drawn without what stations do.
       plainAsIs: this.program(withStages(PLAIN, [])),
-      partialAsIs: this.program(withStages(PARTIAL, [])),
+      partialAsIs: this.program(withStages(partial, [])),
     };
   }
 
@@ -137,18 +149,15 @@ export class Renderer {
    * @param {number} how.across px of the source
    * @param {import("./exact.js").ExactPictures | null} how.exact to be drawn instead
    */
-  draw({ treated, lattice, region, box, side }, { at, differs, hatched, line, across, exact }) {
+  draw(part, { at, differs, hatched, line, across, exact }) {
     const { gl, size } = this;
+    const { lattice, region, box, side } = part;
     const drawn = differs ? null : exact;
     const shown = drawn ? straight : lattice;
     const nodes = shown.frame(at);
-    // Between nodes inside the source there is nothing outside it.
-    const covered = nodes.every((share) => share >= 0 && share <= 1);
-    const linked = this.linked({
-      differs,
-      cut: Boolean(side) || !covered,
-      asIs: Boolean(drawn) || !treated,
-    });
+    const marked = hatched && this.showsCorners(part, nodes, drawn);
+    const cut = Boolean(side) || marked || !within(nodes);
+    const linked = this.linked({ differs, cut, asIs: Boolean(drawn) || !part.treated });
     if (!linked) return;
     const { program, where } = linked;
     gl.enable(gl.SCISSOR_TEST);
@@ -160,14 +169,32 @@ export class Renderer {
     const { point, normal } = line;
     const offset = point[0] * normal[0] + point[1] * normal[1];
     gl.uniform4f(where.cut, normal[0], normal[1], offset, side);
-    gl.uniform1f(where.hatch, hatched ? 1 : 0);
+    gl.uniform1f(where.hatch, Number(hatched));
+    gl.uniform1f(where.dead, Number(marked));
     gl.uniform1f(where.height, high);
     gl.uniform1i(where.before, 1);
     this.setUniforms(where, at, across);
-    drawn?.bind(gl, treated);
+    drawn?.bind(gl, part.treated);
     this.mesh(shown, nodes, differs ? lattice.frame(at - 1) : nodes);
     if (drawn) this.texture?.bind();
     gl.disable(gl.SCISSOR_TEST);
+  }
+
+  /**
+   * Whether something of a part lies in a dead corner, as its nodes tell, x and y in shares of the
+   * source. An exact picture of what is treated does not tell where in the source it is from.
+   * @param {Part} part
+   * @param {Float32Array} nodes
+   * @param {import("./exact.js").ExactPictures | null} drawn
+   */
+  showsCorners({ treated }, nodes, drawn) {
+    if (drawn && treated) return false;
+    return this.sides.some(([a, b, c]) => {
+      for (let k = 0; k < nodes.length; k += 2) {
+        if (a * nodes[k] + b * nodes[k + 1] > c) return true;
+      }
+      return false;
+    });
   }
 
   /** What is drawn into: the canvas, or something smaller. */

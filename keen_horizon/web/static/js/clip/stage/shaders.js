@@ -28,27 +28,42 @@ void main() {
   gl_FragColor = vec4(shown(picture, at), 1.0);
 }`;
 
-// One that is cut by the dividing line, or leaves edges bare.
+// One that is cut by the dividing line, leaves edges bare, or shows dead corners.
 export const PARTIAL = `
 precision highp float;
 uniform sampler2D picture;
 uniform vec4 cut;       // normal x, y and offset of a dividing line in canvas pixels; side (0: none)
 uniform float hatch;
+uniform float dead;     // whether what is in dead corners is hatched
 uniform float height;
 varying vec2 at;
 varying vec2 into;
 //stages
+//corners
 void main() {
   vec2 pixel = vec2(gl_FragCoord.x, height - gl_FragCoord.y);
   if (cut.w != 0.0 && (dot(pixel, cut.xy) - cut.z) * cut.w < 0.0) discard;
+  float stripe = step(0.5, fract((pixel.x + pixel.y) / 11.0));
+  vec3 striped = mix(vec3(0.13, 0.19, 0.22), vec3(0.78, 0.27, 0.18), stripe);
   if (at.x < 0.0 || at.y < 0.0 || at.x > 1.0 || at.y > 1.0) {
-    float stripe = step(0.5, fract((pixel.x + pixel.y) / 11.0));
-    vec3 striped = mix(vec3(0.13, 0.19, 0.22), vec3(0.78, 0.27, 0.18), stripe);
     gl_FragColor = vec4(mix(vec3(0.0), striped, hatch), 1.0);
     return;
   }
-  gl_FragColor = vec4(shown(picture, at), 1.0);
+  vec3 seen = shown(picture, at);
+  gl_FragColor = vec4(mix(seen, striped, dead > 0.5 && cornered(at) ? 0.5 : 0.0), 1.0);
 }`;
+
+/**
+ * The rule by which a place is in a dead corner: beyond any side of what is left of the picture.
+ * @param {number[][]} sides
+ */
+export function cornerRule(sides) {
+  const beyond = sides.map((side) => {
+    const [a, b, c] = side.map((value) => value.toFixed(6));
+    return `dot(at, vec2(${a}, ${b})) > ${c}`;
+  });
+  return `bool cornered(vec2 at) { return ${beyond.join(" || ") || "false"}; }`;
+}
 
 // What has changed since the frame before: still parts are dark.
 export const CHANGED = `
