@@ -113,7 +113,10 @@ def test_a_chain_knows_by_how_much_it_enlarges():
 def test_no_setting_of_glass_or_finish_asks_for_a_new_path():
     plain = Treatment()
     for station in (GLASS, FINISH):
-        assert {facts.affects for facts in station.facts.values()} <= {"pixels", "report"}
+        shaping = {name for name, told in station.facts.items() if told.affects == "path"}
+        assert shaping <= {"live"}  # dead corners are edges, and edges are the path's matter
+        rest = {told.affects for name, told in station.facts.items() if name not in shaping}
+        assert rest <= {"pixels", "report"}
     treated = plain.changed(GLASS, loss_r2=1.0, red_r=1.0, halo=50.0, limit=1.0)
     treated = treated.changed(FINISH, on=True, beyond=20.0)
     assert digest(treated, "map") == digest(plain, "map")

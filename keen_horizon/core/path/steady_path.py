@@ -32,6 +32,7 @@ from .differences import Differences
 SCALE_SHARE = 0.25  # of the room that evening out the scale may take
 HALF_DIAGONAL = 734.0  # of the picture the weights below were chosen for; others count alike
 LEVER = 0.7 * HALF_DIAGONAL  # turns and scales count as what they do at that distance
+CORNERS = ((-1, -1), (1, -1), (1, 1), (-1, 1))  # across and down
 NEAR = 0.5  # of the way to a side that is cut off: what is nearer to the middle keeps clear
 NO_ROOM = 1e-3  # instead of none: an interior-point method needs an interior
 REFERENCE_RATE = 30.0  # frames a second at which the weights below count differences
@@ -77,7 +78,8 @@ def lock_off(slack: float) -> Weights:
 class Bounds:
     """What may be spent.
 
-    ``crop`` 0..1, one or ``(n,)``: every corner of the picture scaled by it stays covered.
+    ``crop`` 0..1, one or ``(n,)``: every corner of the picture scaled by it stays covered; of what
+    is left of the picture where ``area`` cuts some off.
     ``freedom`` shares, 0..1, of what the crop allows, by a component's name; those not named may
     have it all. ``margin`` ``(n,)`` scene units are kept clear of the source's edge. ``rim`` is the
     half width and height shown at zoom 1, None for the picture's; ``area`` where the straight
@@ -185,9 +187,10 @@ def coverage_bounds(steps: Motion, canvas: Canvas, bounds: Bounds) -> tuple[Real
     crops, margins = np.asarray(bounds.crop), np.asarray(bounds.margin)
     components = steps.components
     breath = SCALE_SHARE * (1.0 - crops) if "size" in components else np.zeros_like(crops)
-    sizes = crops / (1.0 - breath)
-    size = float(sizes.max())
     shown = tuple(min(h, r) for h, r in zip(half, bounds.rim or half, strict=True))
+    outer = np.array([across * shown[0] + 1j * down * shown[1] for across, down in CORNERS])
+    sizes = crops / (1.0 - breath) / (1.0 if bounds.area is None else bounds.area.zoom(outer))
+    size = float(sizes.max())
     rows: list[Real] = []
     room: list[Real] = []
 
@@ -203,13 +206,12 @@ def coverage_bounds(steps: Motion, canvas: Canvas, bounds: Bounds) -> tuple[Real
     if "size" in components:
         within("size", breath * lever * bounds.freedom.get("size", 1.0))
     spare = [np.maximum(h - sizes * s - margins, 0.0) for h, s in zip(half, shown, strict=True)]
-    for across, down in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
-        corner = np.array([size * (across * shown[0] + 1j * down * shown[1])])
-        right, below = steps.jacobian(corner)[0]
+    for (across, down), corner in zip(CORNERS, outer, strict=True):
+        right, below = steps.jacobian(size * corner[None])[0]
         rows += [across * right, down * below]
         room += spare
         for normal, reach in [] if bounds.area is None else zip(*bounds.area.cuts, strict=True):
-            far = float((np.conj(normal) * corner[0]).real) / size
+            far = float((np.conj(normal) * corner).real)
             if far > NEAR * reach:  # other corners do not come near this side
                 rows.append(normal.real * right + normal.imag * below)
                 room.append(np.maximum(reach - sizes * far - margins, 0.0))

@@ -80,8 +80,8 @@ def steadying(settings: MotionSettings, scene: Scene, around: Surroundings) -> S
     crop, freedom = crop_and_freedom(settings.calms, around.ceiling, scene.values("motion.ease"))
     area = _straight_area(still)
     if area is not None:
-        # What hides what is cut off leaves the path as much of the picture as calm would have it.
-        crop = np.maximum(crop / area.zoom(rim), 1 / around.ceiling)
+        # What hides what is cut off leaves that much less of the ceiling for a calm path.
+        crop = np.minimum(np.maximum(crop, area.zoom(rim) / around.ceiling), 1.0)
     shown = float(rim.real.max()), float(rim.imag.max())
     locked = settings.aim == "lock_off"
     anchor = settings.lock_frame
