@@ -43,7 +43,13 @@ class Shade:
 
     def darken(self, picture: NDArray[np.uint8]) -> NDArray[np.uint8]:
         """A picture in code values of BT.709, as it comes through."""
-        return from_light(to_light(picture) * self.passed[..., None])
+        light = _LIGHT[picture]
+        light *= self._passed
+        return np.asarray(_CODES[(light + 0.5).astype(np.uint16)])
+
+    @cached_property
+    def _passed(self) -> NDArray[np.float32]:
+        return np.asarray(self.passed[..., None], np.float32)
 
 
 def to_light(picture: NDArray[np.uint8]) -> Array:
@@ -56,3 +62,9 @@ def from_light(light: Array) -> NDArray[np.uint8]:
     """The inverse of :func:`to_light`."""
     coded = np.where(light < 0.018, 4.5 * light, 1.099 * light**0.45 - 0.099)
     return np.asarray(np.clip(np.rint(255 * coded), 0, 255), np.uint8)
+
+
+# Both curves as tables: of code values, and of light in steps of a 65535th.
+_STEPS = 65535
+_LIGHT = (_STEPS * to_light(np.arange(256, dtype=np.uint8))).astype(np.float32)
+_CODES = from_light(np.arange(_STEPS + 1) / _STEPS)

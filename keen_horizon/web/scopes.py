@@ -9,6 +9,7 @@ from flask import Blueprint, Response, jsonify, request
 
 from ..core.errors import KeenError
 from ..core.picture.scopes import COLUMNS, LEVELS, Scopes, scopes_of
+from ..core.types import Real
 from .arrays import packed
 
 blueprint = Blueprint("scopes", __name__)
@@ -25,10 +26,16 @@ def scope_sizes() -> dict[str, Any]:
 @blueprint.post("/scopes")
 def scopes() -> Response:
     """Scopes of one picture or two of ``?width=&height=``, one after the other: four bytes a pixel,
-    the lowest row first, as graphics cards give them. ``?from=&to=`` name a band of rows."""
+    the lowest row first, as graphics cards give them. ``?from=&to=`` name a band of rows,
+    ``?x=&y=`` how far the middle of the glass is off the picture's, percent, and ``?round=`` its
+    roundness."""
     width, height = (request.args.get(name, 0, int) for name in ("width", "height"))
     band = request.args.get("from", 0.0, float), request.args.get("to", 1.0, float)
-    if not (0 < width <= MOST and 0 < height <= MOST and np.isfinite(band).all()):
+    across, down, roundness = (
+        request.args.get(name, at, float) for name, at in (("x", 0.0), ("y", 0.0), ("round", 1.0))
+    )
+    told = np.array([*band, across, down, roundness])
+    if not (0 < width <= MOST and 0 < height <= MOST and np.isfinite(told).all()):
         raise KeenError(f"scopes are of pictures of up to {MOST} × {MOST} pixels.")
     one = width * height * 4
     request.max_content_length = PARTS * one
@@ -36,12 +43,18 @@ def scopes() -> Response:
     if not len(data) or len(data) % one or len(data) > PARTS * one:
         raise KeenError("these are not the pixels of a picture of that size.")
     pictures = data.reshape(-1, height, width, 4)[:, ::-1, :, :3]
-    return jsonify(parts=[_described(scopes_of(picture, band)) for picture in pictures])
+    glass = (across / 100, down / 100, float(np.clip(roundness, 0.1, 10)))
+    return jsonify(parts=[_described(scopes_of(picture, band, glass)) for picture in pictures])
 
 
 def _described(told: Scopes) -> dict[str, Any]:
     return {
         "luma": packed(told.luma, np.uint8),
         "parade": [packed(one, np.uint8) for one in told.parade],
-        "profile": [None if np.isnan(v) else round(float(v), 2) for v in told.profile],
+        "profile": _rounded(told.profile),
+        "lost": _rounded(told.lost),
     }
+
+
+def _rounded(values: Real) -> list[float | None]:
+    return [round(v, 3) if np.isfinite(v) else None for v in values.tolist()]

@@ -62,11 +62,12 @@ export function send(address, file) {
  * Small pictures as the body of a request, four bytes a pixel, and a band of their rows.
  * @param {string} address
  * @param {{ width: number, height: number, bytes: Uint8Array<ArrayBuffer> }} pictures
- * @param {[number, number]} band
+ * @param {Record<string, number>} about what is asked of them
  */
-export function sendPixels(address, { width, height, bytes }, [from, to]) {
-  const size = `width=${width}&height=${height}`;
-  return asked(`${address}?${size}&from=${from.toFixed(4)}&to=${to.toFixed(4)}`, {
+export function sendPixels(address, { width, height, bytes }, about) {
+  const numbers = Object.entries({ width, height, ...about });
+  const query = numbers.map(([name, value]) => `${name}=${Number(value.toFixed(4))}`).join("&");
+  return asked(`${address}?${query}`, {
     method: "POST",
     headers: { ...headers, "Content-Type": "application/octet-stream" },
     body: bytes,

@@ -1,11 +1,13 @@
 // Tools of the Glass station: light and colours, found in the clip, or told by hand.
-import { post, send } from "../lib/api.js";
+import { post, send, sendPixels } from "../lib/api.js";
 import { component } from "../lib/component.js";
 import { drawRadialCurves } from "../lib/radial-curve.js";
 import { jobWords, settled } from "../lib/wait.js";
 import { settings } from "../clip/settings.js";
+import { live } from "../clip/live.js";
 import { defaultsOf } from "../clip/treatment.js";
 
+const WIDE = 192; // px of the picture whose light is looked at
 const LEAST = 1; // stops, or px, that a scale reaches at least
 const FLAT = [
   [0, 0],
@@ -175,17 +177,47 @@ component("deadCorners", () => ({
   },
 }));
 
+// What is brought back, and by how much the frame on show is darker than in its middle.
 component("glassCurve", () => ({
+  seen: /** @type {[number, number | null][]} */ ([]),
+  asking: false,
+  again: false,
+
   init() {
     const { clip } = this.$store;
     window.Alpine.effect(() => {
       const curve = clip.answer?.report.glass?.curve ?? FLAT;
-      drawRadialCurves(this.$root, [{ points: curve }], {
+      const most = Math.max(LEAST, ...curve.map((/** @type {number[]} */ point) => point[1]));
+      // What is in the picture may change more than any glass: only what the scale has room for.
+      const points = this.seen.map(([away, lost]) => {
+        const shown = lost !== null && lost <= 1.5 * most && lost >= -0.5 * most;
+        return [away, shown ? lost : null];
+      });
+      drawRadialCurves(this.$root, [{ points, kind: "curve-seen" }, { points: curve }], {
         least: LEAST,
         named: (high) => `+${high.toFixed(1)}`,
         middle: "middle",
       });
     });
+    window.Alpine.effect(() => {
+      const now = [clip.frame, clip.answered, clip.playing];
+      if (clip.ready && now && !clip.playing) queueMicrotask(() => this.look());
+    });
+  },
+
+  /** One question at a time; the last one is always asked. */
+  async look() {
+    this.again = this.asking;
+    if (this.asking) return;
+    this.asking = true;
+    const { clip } = this.$store;
+    const { centre_x: x, centre_y: y, roundness: round } = clip.treatment?.glass ?? {};
+    const small = live.stage?.small(WIDE);
+    const told = small && (await clip.guard(() => sendPixels("/scopes", small, { x, y, round })));
+    this.asking = false;
+    const lost = /** @type {(number | null)[]} */ (told?.parts[0].lost ?? []);
+    this.seen = lost.map((stops, k) => [(100 * (k + 0.5)) / lost.length, stops]);
+    if (this.again) await this.look();
   },
 }));
 

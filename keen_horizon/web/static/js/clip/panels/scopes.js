@@ -73,7 +73,11 @@ component("scopes", () => ({
     this.asked = performance.now();
     const { clip } = this.$store;
     const small = live.stage?.small(WIDE);
-    const found = small && (await clip.guard(() => sendPixels("/scopes", small, this.band)));
+    const found =
+      small &&
+      (await clip.guard(() =>
+        sendPixels("/scopes", small, { from: this.band[0], to: this.band[1] }),
+      ));
     this.busy = false;
     if (found) {
       this.told = found.parts;
