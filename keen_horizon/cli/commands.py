@@ -25,6 +25,7 @@ from ..core.treatment.schema import settings_table
 from . import lens
 from .options import (
     Meter,
+    fitting_profile,
     measured,
     range_of,
     treated,
@@ -91,6 +92,10 @@ def _parser() -> argparse.ArgumentParser:
     verb.add_argument(
         "--even", type=Path, metavar="PHOTO", help="a photograph of a wall or the sky"
     )
+    verb.add_argument(
+        "--lens", type=Path, metavar="LENS.json",
+        help="a lens profile: what it knows of its glass is not looked for",
+    )  # fmt: skip
     verb.set_defaults(run=_glass)
 
     verb = verbs.add_parser(
@@ -200,6 +205,8 @@ def _glass(options: argparse.Namespace) -> None:
         estimates = pipeline.Estimates(tracks, canvas)
         meter = Meter("looking at light")
         fit = pipeline.find_glass(options.input, found, estimates, meter, even)
+    if options.lens is not None:
+        fit = fit.with_known(fitting_profile(options.lens, canvas), canvas)
     print(fit.words, file=sys.stderr)
     write_json(options.json, pipeline.glass_report(fit, canvas))
 

@@ -22,15 +22,15 @@ from ..core.stations.lens.chart import Board, calibrate, find_corners
 from ..core.stations.lens.edge_fit import fit_edges
 from ..core.stations.lens.optics import distortion_of, to_settings
 from ..core.stations.lens.printed import PAPERS, chart_pdf, chart_svg
-from ..core.stations.lens.profile import (
+from ..core.stations.lens.propose import proposals
+from ..core.stations.lens.trace import gradients, trace_edge
+from ..core.treatment.lens_profile import (
     LensProfile,
     profile_of,
     profile_schema,
     to_json,
     to_yaml,
 )
-from ..core.stations.lens.propose import proposals
-from ..core.stations.lens.trace import gradients, trace_edge
 from ..core.types import Luma
 from .options import profile_at
 

@@ -21,9 +21,15 @@ from ..core.motion.camera_motion import CameraMotion, PointTrack
 from ..core.motion.held_point import HeldPoint
 from ..core.stations.glass import GLASS
 from ..core.stations.lens import LENS
-from ..core.stations.lens.profile import LensProfile, read_profile, refusal, settings_from
 from ..core.tracking.tracks import Tracks
 from ..core.treatment import Treatment, read, with_settings
+from ..core.treatment.lens_profile import (
+    LensProfile,
+    glass_from,
+    read_profile,
+    refusal,
+    settings_from,
+)
 
 
 def with_treatment(verb: argparse.ArgumentParser) -> None:
@@ -61,12 +67,22 @@ def treatment_of(
 
 
 def with_lens(treatment: Treatment, path: Path, canvas: Canvas) -> Treatment:
-    """The treatment with a profile's lens. Raises BadSetting where it does not fit the clip."""
+    """The treatment with a profile's lens and glass. Raises BadSetting where it does not fit the
+    clip."""
+    profile = fitting_profile(path, canvas)
+    return treatment.changed(LENS, **settings_from(profile)).changed(
+        GLASS, **(glass_from(profile) or {})
+    )
+
+
+def fitting_profile(path: Path, canvas: Canvas) -> LensProfile:
+    """The lens profile in a file. Raises BadSetting where it does not fit pictures of size
+    ``canvas``."""
     profile = profile_at(path, canvas.pixel_aspect)
     why_not = refusal(profile, canvas)
     if why_not:
         raise BadSetting(why_not, file=path)
-    return treatment.changed(LENS, **settings_from(profile))
+    return profile
 
 
 def profile_at(path: Path, pixel_aspect: float | None = None) -> LensProfile:

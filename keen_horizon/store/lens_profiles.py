@@ -7,7 +7,7 @@ import json
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..core.stations.lens.profile import LensProfile, to_json
+from ..core.treatment.lens_profile import LensProfile, to_json
 from .library import NotFound
 from .models import LensProfileRow, now
 

@@ -12,7 +12,7 @@ from ..core.errors import KeenError
 from ..core.media.photographs import LARGEST_FILE, check_photograph
 from ..core.stations.lens.chart import Board
 from ..core.stations.lens.printed import PAPERS, chart_pdf, chart_svg
-from ..core.stations.lens.profile import same_crop
+from ..core.treatment.lens_profile import same_crop
 from ..jobs.charts import CHART, MOST_PHOTOS, chart_result
 from ..store import library
 from ..store.scans import probe_of

@@ -14,10 +14,14 @@ from ..core.geometry.angles import angles_of
 from ..core.geometry.canvas import Canvas
 from ..core.geometry.lens import Lens, picture_width
 from ..core.media.probe import Probe
+from ..core.stations.glass import GLASS
 from ..core.stations.lens import LENS
 from ..core.stations.lens.optics import distortion_of
-from ..core.stations.lens.profile import (
+from ..core.treatment import Treatment
+from ..core.treatment.files import LARGEST_FILE
+from ..core.treatment.lens_profile import (
     LensProfile,
+    glass_from,
     profile_of,
     read_profile,
     refusal,
@@ -25,8 +29,6 @@ from ..core.stations.lens.profile import (
     to_json,
     to_yaml,
 )
-from ..core.treatment import Treatment
-from ..core.treatment.files import LARGEST_FILE
 from ..store import lens_profiles, library, treatments
 from ..store.models import Clip, LensProfileRow
 from ..store.scans import probe_of
@@ -63,6 +65,7 @@ def _told(lens: LensProfileRow, probe: Probe) -> dict[str, Any]:
         profile.mode or f"{profile.width} × {profile.height}",
         f"{profile.residual:.2f} px" if profile.residual is not None else "",
         f"by {profile.found_by}" if profile.found_by else "",
+        "with its glass" if profile.glass is not None else "",
         f"edition {lens.edition}" if lens.edition > 1 else "",
     ]
     return {
@@ -73,6 +76,7 @@ def _told(lens: LensProfileRow, probe: Probe) -> dict[str, Any]:
         "refusal": why_not,
         "suggested": same and not why_not,
         "settings": settings_from(profile) | {"profile": lens.id, "edition": lens.edition},
+        "glass": glass_from(profile),
     }
 
 
@@ -95,7 +99,8 @@ def keep(clip_id: int) -> Response:
             told = {key: told[key] or getattr(old, key) for key in told}
         else:
             name = library.clean_name(data.get("name"))
-        profile = profile_of(name, treatment.of(LENS), probe_of(clip.recording).canvas, **told)
+        canvas = probe_of(clip.recording).canvas
+        profile = profile_of(name, treatment.of(LENS), canvas, treatment.of(GLASS), **told)
         lens = lens_profiles.keep(session, profile, instead_of)
         own = treatment.changed(LENS, profile=lens.id, edition=lens.edition)
         treatments.change(session, clip, own)
@@ -152,5 +157,6 @@ def newer_edition(session: Session, treatment: Treatment) -> dict[str, Any] | No
     profile = lens_profiles.profile_in(lens)
     return {
         "words": f"{profile.name} has changed in the cabinet since (edition {lens.edition}).",
+        "glass": glass_from(profile),
         "settings": settings_from(profile) | {"profile": lens.id, "edition": lens.edition},
     }

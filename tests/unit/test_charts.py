@@ -12,7 +12,7 @@ from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.stations.lens.chart import Board, calibrate, find_corners
 from keen_horizon.core.stations.lens.printed import chart_pdf, chart_svg, square_of
-from keen_horizon.core.stations.lens.profile import (
+from keen_horizon.core.treatment.lens_profile import (
     profile_of,
     profile_schema,
     read_profile,

@@ -15,8 +15,10 @@ from ..media.decode import Plane
 from ..media.probe import Scan
 from ..picture.working_space import WorkingSpace, space_of
 from ..stations.glass.colour_edges import colours_of, strongest_fringe
+from ..stations.glass.fall_off import FallOffGain
 from .render_clip import Drawing, Render
 
+EVERY = 4  # px, of which one tells what is blown
 WORTH = 0.05  # a change of which is worth a word
 PART, PLAIN = 16, 25  # px of a part of a corner, and percent of them that are plain enough
 SEEN = 1.0  # code values of noise that are seen
@@ -52,6 +54,9 @@ def exact_view(path: Path, scan: Scan, drawing: Drawing, first: int, frame: int)
     recorded = space.to_bgr(picture.planes, picture.chroma, picture.site)
     treated = space.to_bgr(planes, picture.chroma, picture.natural_site)
     words = _light_words(picture.planes[0], planes[0], space)
+    for stage in drawing.pixels:
+        if isinstance(stage, FallOffGain):
+            words += _amount_words(stage, frame - first, picture.planes[0], space)
     return ExactView(recorded, treated, fringe, words)
 
 
@@ -65,6 +70,18 @@ def _light_words(before: Plane, after: Plane, space: WorkingSpace) -> list[str]:
     if white[1] - white[0] > WORTH / 100:
         said.append(f"Blown: {100 * white[0]:.1f} → {100 * white[1]:.1f} % of the picture.")
     return said
+
+
+def _amount_words(gain: FallOffGain, at: int, luma: Plane, space: WorkingSpace) -> list[str]:
+    """The amount of light that blows nothing, where more is brought back."""
+    size = luma.shape[1] // EVERY, luma.shape[0] // EVERY
+    small = cv2.resize(luma, size, interpolation=cv2.INTER_NEAREST)
+    light = space.light(np.clip(space.grey_value(small.astype(float)), 0, 1))
+    white = float(space.light(np.array(BLOWN)))
+    most = gain.unblown(light, white, WORTH / 100)
+    if most >= float(gain.amount[at]):
+        return []
+    return [f"At an amount of {np.floor(100 * most):.0f} % nothing more would be blown."]
 
 
 def _corner_noise(luma: Plane) -> float:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -17,11 +17,19 @@ from ..media.probe import Scan
 from ..picture.working_space import SRGB, space_of, working_space
 from ..stations.glass.brightness import Look, beside, fit_fall_off, gather, light_at
 from ..stations.glass.colour_edges import Colours, LateralFit, colours_of, fit_lateral
-from ..stations.glass.dead_corners import BrightestSeen, DeadCorners, fit_dead_corners
+from ..stations.glass.dead_corners import (
+    BrightestSeen,
+    DeadCorners,
+    fit_dead_corners,
+    live_area_of,
+)
 from ..stations.glass.even_surface import fit_even
+from ..stations.glass.fall_off import fall_off_of
+from ..stations.glass.lateral import lateral_of
 from ..stations.glass.radial_fit import FallOffFit
 from ..stations.glass.settings import GlassSettings
 from ..tracking.tracks import places_of
+from ..treatment.lens_profile import LensProfile, glass_from
 from ..types import Real
 from .estimate_motion import Estimates
 from .measure_tracks import Progress, silent
@@ -41,12 +49,34 @@ class GlassFit:
     fall_off: FallOffFit
     lateral: LateralFit
     dead: DeadCorners
+    known: dict[str, Any] = field(default_factory=dict)  # what is said of where it comes from
+
+    def with_known(self, profile: LensProfile, canvas: Canvas) -> GlassFit:
+        """What a lens profile knows of its glass, in place of what was found."""
+        glass, settings = profile.glass, glass_from(profile)
+        if glass is None or settings is None:
+            return self
+        light, colours, dead = self.fall_off, self.lateral, self.dead
+        if settings["found_by"] != "nothing":
+            words = f"The fall-off is that of the lens profile {profile.name}."
+            doubt = np.inf if glass.doubt is None else glass.doubt
+            light = FallOffFit(fall_off_of(glass, canvas), doubt, np.inf, 0, words)
+        if settings["colour_found_by"] != "nothing":
+            words = f"So is where it puts red and blue: {profile.name}."
+            doubt = np.inf if glass.colour_doubt is None else glass.colour_doubt
+            colours = LateralFit(lateral_of(glass, canvas), (doubt, doubt), np.inf, 0, words)
+        if glass.live:
+            dead = DeadCorners(live_area_of(glass, canvas), f"Dead corners are of {profile.name}.")
+        by = ("found_by", "colour_found_by")
+        known = {name: settings[name] for name in by if settings[name] != "nothing"}
+        return GlassFit(light, colours, dead, known)
 
     @property
     def settings(self) -> dict[str, Any] | None:
         """Those of the station, if anything was found."""
         parts = (self.fall_off.settings, self.lateral.settings, self.dead.settings)
-        return {name: value for part in parts for name, value in (part or {}).items()} or None
+        found = {name: value for part in parts for name, value in (part or {}).items()}
+        return found | self.known or None
 
     @property
     def words(self) -> str:

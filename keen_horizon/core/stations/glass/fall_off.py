@@ -107,6 +107,21 @@ vec3 fall_off(vec3 seen, vec2 at) {
         lost = self.fall_off.lost(lattice_points(self.fall_off.field.canvas, *MAP))
         return float((lost * self.amount.max() > self.limit).mean())
 
+    def unblown(self, light: Real, white: float, spare: float) -> float:
+        """The most of what is lost, as a share, that may be brought back for no more than a
+        ``spare`` share of a picture to become ``white`` that was not: ``light`` ``(height, width)``
+        linear, of the whole recorded picture. Infinite where none does."""
+        height, width = light.shape
+        canvas = self.fall_off.field.canvas
+        x = (np.arange(width) + 0.5) * canvas.width / width - 0.5
+        y = (np.arange(height) + 0.5) * canvas.height / height - 0.5
+        lost = self.fall_off.lost(np.stack(np.meshgrid(x, y), axis=-1))
+        room = np.log2(white / np.maximum(light, 1e-6))  # stops to white
+        with np.errstate(divide="ignore"):
+            each = np.where((room > 0) & (room <= self.limit) & (lost > 0), room / lost, np.inf)
+        allowed = int(spare * each.size)
+        return float(np.partition(each.ravel(), allowed)[allowed])
+
     def apply(self, picture: LinearPicture, places: Places, frame: int) -> LinearPicture:
         height, width = picture.shape[:2]
         gain = places.spread(np.exp2(self.stops(places.source, frame)), width, height)

@@ -162,7 +162,7 @@ interface Answer {
   steps: { undo: boolean; redo: boolean };
   versions: Version[];
   revision: number;
-  newer: { words: string; settings: Record<string, any> } | null;
+  newer: { words: string; settings: Record<string, any>; glass: Record<string, any> | null } | null;
   /** What the finished picture was measured to, if it was. */
   finished: string;
   keys: { motion: string; cost: string };

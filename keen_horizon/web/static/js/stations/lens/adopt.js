@@ -14,9 +14,11 @@ export function letItTurn({ lens, motion }, model) {
  * @param {ClipStore} clip
  * @param {Record<string, any>} found settings of the lens
  * @param {boolean} [settled]
+ * @param {Record<string, any> | null} [glass] settings of its glass, if anything is known of it
  */
-export function adoptLens(clip, found, settled = true) {
+export function adoptLens(clip, found, settled = true, glass = null) {
   if (!clip.treatment) return;
+  if (glass) clip.adopt("glass", { ...glass, on: true }, false);
   letItTurn(clip.treatment, found.model);
   clip.adopt("lens", { ...found, on: true }, settled);
 }

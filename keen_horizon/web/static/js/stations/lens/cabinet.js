@@ -11,6 +11,7 @@ import { adoptLens } from "./adopt.js";
  * @property {string} refusal why it does not fit this clip
  * @property {boolean} suggested
  * @property {Record<string, any>} settings
+ * @property {Record<string, any> | null} glass settings of its glass, if anything is known of it
  */
 
 component("lensCabinet", () => ({
@@ -77,12 +78,13 @@ component("lensCabinet", () => ({
 
   /** @param {Lens} lens */
   use(lens) {
-    adoptLens(this.$store.clip, lens.settings);
+    adoptLens(this.$store.clip, lens.settings, true, lens.glass);
   },
 
   follow() {
     const { answer } = this.$store.clip;
-    if (answer?.newer) adoptLens(this.$store.clip, answer.newer.settings);
+    if (!answer?.newer) return;
+    adoptLens(this.$store.clip, answer.newer.settings, true, answer.newer.glass);
   },
 
   async keep() {

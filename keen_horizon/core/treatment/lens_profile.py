@@ -1,4 +1,5 @@
-"""A lens profile: what is known of a lens, to be used on any clip of the same camera and mode.
+"""A lens profile: what is known of a lens and its glass, to be used on any clip of the same camera
+and mode.
 
 As JSON with a published schema, and as a calibration YAML in OpenCV's layout. Focal lengths are
 over the picture's width, so a profile holds for every resolution of the same crop of the sensor.
@@ -11,13 +12,18 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from ...errors import BadSetting
-from ...geometry.canvas import Canvas
-from .calibration_yaml import Calibration, read_calibration, write_calibration
-from .optics import OPTICAL
-from .settings import LensSettings
+from ..errors import BadSetting
+from ..geometry.canvas import Canvas
+from ..stations.glass import GLASS, GlassSettings
+from ..stations.glass.settings import COLOURS, FALL_OFF
+from ..stations.lens.calibration_yaml import Calibration, read_calibration, write_calibration
+from ..stations.lens.optics import OPTICAL
+from ..stations.lens.settings import LensSettings
 
 SAME_SHAPE = 0.012  # by which the shapes of two pictures of the same crop may differ
+# Settings of the glass that a profile carries: those that describe it, and what is known of them.
+OF_GLASS = (*(n for n, facts in GLASS.facts.items() if facts.group), "doubt", "colour_doubt")
+EVEN = GlassSettings()  # of which nothing is known
 NOT_SQUEEZED = 0.01  # by which two focal lengths of a calibration may differ
 LARGEST_FILE = 200_000  # bytes of a profile that is read
 
@@ -35,6 +41,9 @@ class LensProfile(BaseModel):
     height: int = Field(ge=16, le=100_000, description="Height, px.")
     pixel_aspect: float = Field(1.0, ge=0.2, le=5, description="Width of a pixel over its height.")
     optics: LensSettings = Field(description="The lens; its edges, amount and origin are not used.")
+    glass: GlassSettings | None = Field(
+        None, description="What the glass does to light and colours; its amounts are not used."
+    )
     residual: float | None = Field(None, ge=0, description="What was left when it was found, px.")
     found_by: str = Field("", max_length=60, description="How: angle, edges, chart, numbers.")
 
@@ -44,12 +53,16 @@ class LensProfile(BaseModel):
         return self.width * self.pixel_aspect / self.height
 
 
-def profile_of(name: str, settings: LensSettings, canvas: Canvas, **told: Any) -> LensProfile:
-    """A profile of what a treatment's lens is now."""
+def profile_of(
+    name: str, settings: LensSettings, canvas: Canvas, glass: GlassSettings = EVEN, **told: Any
+) -> LensProfile:
+    """A profile of what a treatment's lens is now, and its glass, if anything is known of it."""
     optics = LensSettings(**{key: getattr(settings, key) for key in OPTICAL})
+    known = GlassSettings(**{key: getattr(glass, key) for key in OF_GLASS})
     return LensProfile(
         name=name, width=canvas.width, height=canvas.height, pixel_aspect=canvas.pixel_aspect,
-        optics=optics, residual=settings.residual, found_by=settings.found_by, **told,
+        optics=optics, glass=None if known == EVEN else known,
+        residual=settings.residual, found_by=settings.found_by, **told,
     )  # fmt: skip
 
 
@@ -76,9 +89,27 @@ def settings_from(profile: LensProfile) -> dict[str, Any]:
     return kept | {"found_by": "profile", "residual": profile.residual}
 
 
+def glass_from(profile: LensProfile) -> dict[str, Any] | None:
+    """What a profile knows of its glass as settings of a treatment; None if it knows nothing."""
+    if profile.glass is None:
+        return None
+    kept = {key: getattr(profile.glass, key) for key in OF_GLASS}
+    told = {
+        by: "copy" if any(kept[key] != getattr(EVEN, key) for key in keys) else "nothing"
+        for by, keys in (("found_by", _keys(FALL_OFF)), ("colour_found_by", _keys(COLOURS)))
+    }
+    return kept | told
+
+
+def _keys(group: str) -> list[str]:
+    return [name for name, facts in GLASS.facts.items() if facts.group == group]
+
+
 def to_json(profile: LensProfile) -> str:
     data = profile.model_dump(mode="json")
     data["optics"] = {key: data["optics"][key] for key in OPTICAL}
+    if profile.glass is not None:
+        data["glass"] = {key: data["glass"][key] for key in OF_GLASS}
     return json.dumps(data, indent=2) + "\n"
 
 
