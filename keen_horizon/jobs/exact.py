@@ -27,19 +27,21 @@ FOLDER = "exact"
 ROOM = 500 * MEGABYTE  # of pictures that are kept; the oldest go first
 
 
-def exact_details(measure: Measure, treatment: Treatment, frame: int) -> dict[str, Any]:
-    """What a worker needs to know to draw a frame."""
-    return {**solving_details(measure, treatment), "frame": frame}
+def exact_details(
+    measure: Measure, treatment: Treatment, frame: int, *, fringes: bool
+) -> dict[str, Any]:
+    """What a worker needs to know to draw a frame, and maps of its ``fringes``, if asked for."""
+    return {**solving_details(measure, treatment), "frame": frame, "fringes": fringes}
 
 
 def exact_pictures(
-    store: MediaStore, measure: Measure, treatment: Treatment, frame: int
+    store: MediaStore, measure: Measure, treatment: Treatment, frame: int, *, fringes: bool
 ) -> dict[str, Any] | None:
-    """Names of the pictures ``recorded`` and ``treated``, ``fringe`` and ``words``; None if nobody
-    has drawn them, or they have gone."""
-    found = result_of(store, FOLDER, _about(measure, treatment, frame))
+    """What was drawn: names of ``pictures``, ``recorded`` and ``treated`` among them; ``fringe``,
+    ``words`` and ``fringe_words``. None if nobody has, or they have gone."""
+    found = result_of(store, FOLDER, _about(measure, treatment, frame, fringes=fringes))
     if found is None or not all(
-        picture_path(store, found[which]).exists() for which in ("recorded", "treated")
+        picture_path(store, name).exists() for name in found["pictures"].values()
     ):
         return None
     return found
@@ -59,26 +61,36 @@ def _key(name: str) -> str:
 def draw(task: Task) -> None:
     measure, treatment = wanted(task)
     frame = int(task.details["frame"])
-    about = _about(measure, treatment, frame)
+    fringes = bool(task.details["fringes"])
+    about = _about(measure, treatment, frame, fringes=fringes)
     solution = solved(task, measure, treatment)
     view = pipeline.exact_view(
-        task.source, task.scan, drawing_of(solution, treatment), measure.first_frame, frame
-    )
-    recorded = {"measure": measure.folder_key, "frame": frame}
+        task.source, task.scan, drawing_of(solution, treatment), measure.first_frame, frame,
+        fringes=fringes,
+    )  # fmt: skip
+    abouts = {"recorded": {"measure": measure.folder_key, "frame": frame}}  # of any treatment
+    drawn = {"recorded": view.recorded, "treated": view.treated}
+    if view.maps is not None:
+        drawn |= dict(zip(("recorded_map", "treated_map"), view.maps, strict=True))
     with ThreadPoolExecutor(2) as pool:
         names = pool.map(
-            lambda one: _kept(task.store, _named(one[0]), one[1]),
-            ((recorded, view.recorded), (about, view.treated)),
+            lambda one: _kept(
+                task.store, _named(abouts.get(one[0], {**about, "which": one[0]})), one[1]
+            ),
+            drawn.items(),
         )
-    told = dict(zip(("recorded", "treated"), names, strict=True))
-    keep_result(task.store, FOLDER, about, {**told, "fringe": view.fringe, "words": view.words})
+    told = {
+        "pictures": dict(zip(drawn, names, strict=True)), "fringe": view.fringe,
+        "words": view.words, "fringe_words": view.fringe_words,
+    }  # fmt: skip
+    keep_result(task.store, FOLDER, about, told)
     task.store.trim(FOLDER, ROOM)
 
 
-def _about(measure: Measure, treatment: Treatment, frame: int) -> dict[str, Any]:
+def _about(measure: Measure, treatment: Treatment, frame: int, *, fringes: bool) -> dict[str, Any]:
     """All that the pictures depend on."""
     drawn = digest(treatment, "pixels", measure.folder_key, frame, EDITION)
-    return {"measure": measure.folder_key, "drawn": drawn}
+    return {"measure": measure.folder_key, "drawn": drawn, "fringes": fringes}
 
 
 def _named(about: dict[str, Any]) -> str:

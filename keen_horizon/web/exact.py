@@ -25,20 +25,19 @@ def view(clip_id: int) -> Response:
         clip = library.get_clip(session, clip_id)
         measure = treatments.measured(session, clip)
         frame = measured_frame(data, measure)
-        found = exact_pictures(kit.store, measure, treatment, frame)
+        fringes = data.get("fringes") is True
+        found = exact_pictures(kit.store, measure, treatment, frame, fringes=fringes)
         if found is None:
-            details = exact_details(measure, treatment, frame)
+            details = exact_details(measure, treatment, frame, fringes=fringes)
             job = kit.queue.ask(
                 session, EXACT.name, clip.recording_id, clip_id=clip.id, details=details
             )
             return jsonify(work=describe(job))
     addresses = {
-        which: url_for("exact.picture", clip_id=clip_id, name=found[which])
-        for which in ("recorded", "treated")
+        which: url_for("exact.picture", clip_id=clip_id, name=name)
+        for which, name in found["pictures"].items()
     }
-    return jsonify(
-        work=None, frame=frame, fringe=found["fringe"], words=found["words"], **addresses
-    )
+    return jsonify(found | {"work": None, "frame": frame, "pictures": addresses})
 
 
 @blueprint.get("/<name>")

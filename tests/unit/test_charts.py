@@ -12,6 +12,7 @@ from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.stations.lens.chart import Board, calibrate, find_corners
 from keen_horizon.core.stations.lens.printed import chart_pdf, chart_svg, square_of
+from keen_horizon.core.stations.lens.settings import LensSettings
 from keen_horizon.core.treatment.lens_profile import (
     profile_of,
     profile_schema,
@@ -21,7 +22,6 @@ from keen_horizon.core.treatment.lens_profile import (
     to_json,
     to_yaml,
 )
-from keen_horizon.core.stations.lens.settings import LensSettings
 from keen_horizon.simulated.charts import deck_camera, photographs
 
 HOME = Path(__file__).parents[2]

@@ -3,7 +3,7 @@ cannot show."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import cv2
@@ -14,7 +14,7 @@ from ..geometry.canvas import Canvas
 from ..media.decode import Plane
 from ..media.probe import Scan
 from ..picture.working_space import WorkingSpace, space_of
-from ..stations.glass.colour_edges import colours_of, strongest_fringe
+from ..stations.glass.colour_edges import Fringes, colours_of, fringes_of, strongest_fringe
 from ..stations.glass.fall_off import FallOffGain
 from .render_clip import Drawing, Render
 
@@ -31,22 +31,30 @@ Bgr = NDArray[np.uint8]  # (height, width, 3)
 class ExactView:
     """A frame as it was ``recorded`` and as it is ``treated``. ``fringe`` is where its colours part
     most, px of the recorded picture and of the treated one; None where no edge is sharp enough, or
-    it is not seen. ``words`` say what has become of grain and of what is nearly white."""
+    it is not seen. ``words`` say what has become of grain and of what is nearly white. ``maps``, if
+    asked for, are of nothing but fringes, recorded and treated; ``fringe_words`` say how much of
+    them is gone."""
 
     recorded: Bgr
     treated: Bgr
     fringe: tuple[tuple[float, float], tuple[float, float]] | None
     words: list[str]
+    maps: tuple[Bgr, Bgr] | None = None
+    fringe_words: str = ""
 
 
-def exact_view(path: Path, scan: Scan, drawing: Drawing, first: int, frame: int) -> ExactView:
-    """Draw ``frame`` of the file, the chain's frames starting at ``first``.
+def exact_view(
+    path: Path, scan: Scan, drawing: Drawing, first: int, frame: int, *, fringes: bool = False
+) -> ExactView:
+    """Draw ``frame`` of the file, the chain's frames starting at ``first``; with ``fringes``, maps
+    of them too.
 
     Raises DamagedMedia where it cannot be decoded.
     """
     space = space_of(scan.probe)
     picture, planes = Render(path, scan, drawing, first).one(frame)
-    place = strongest_fringe(colours_of(picture, space))
+    colours = colours_of(picture, space)
+    place = strongest_fringe(colours)
     fringe = None
     if place is not None:
         seen = _seen_at(drawing, frame - first, place)
@@ -57,7 +65,33 @@ def exact_view(path: Path, scan: Scan, drawing: Drawing, first: int, frame: int)
     for stage in drawing.pixels:
         if isinstance(stage, FallOffGain):
             words += _amount_words(stage, frame - first, picture.planes[0], space)
-    return ExactView(recorded, treated, fringe, words)
+    if not fringes:
+        return ExactView(recorded, treated, fringe, words)
+    luma, *chroma = planes
+    drawn = replace(picture, planes=(luma, chroma[0], chroma[1]), site=picture.natural_site)
+    canvas, output = drawing.chain.source, drawing.chain.view.output
+    before = fringes_of(colours, canvas)
+    after = fringes_of(colours_of(drawn, space), output)
+    maps = before.drawn, after.drawn
+    return ExactView(recorded, treated, fringe, words, maps, _fringe_words(before, after))
+
+
+def _fringe_words(before: Fringes, after: Fringes) -> str:
+    """How far red and blue lie off green, before and after, and how much of it is gone."""
+    if before.apart is None or before.doubt is None:
+        return "Too few edges of this frame are sharp enough to tell how far colours lie apart."
+    was, unsure = float(np.hypot(*before.apart)), float(np.hypot(*before.doubt))
+    said = f"Red and blue lie {was:.2f} ± {2 * unsure:.2f} px off green, over the picture"
+    if after.apart is None or after.doubt is None:
+        return f"{said}; the treated frame has too few sharp edges to tell."
+    left, still = float(np.hypot(*after.apart)), float(np.hypot(*after.doubt))
+    said += f"; treated, {left:.2f} ± {2 * still:.2f} px"
+    if was < 2 * unsure:
+        return f"{said}: no fringes that could be told."
+    gone = [100 * (1 - (px / was) ** 2) for px in (left, left + 2 * still)]
+    if gone[0] <= 0:
+        return f"{said}: none of it is gone."
+    return f"{said}: {gone[0]:.0f} % of it is gone, {max(gone[1], 0):.0f} % at the least."
 
 
 def _light_words(before: Plane, after: Plane, space: WorkingSpace) -> list[str]:

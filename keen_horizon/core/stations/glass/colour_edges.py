@@ -25,7 +25,7 @@ from ...picture.colours import colours_in_codes
 from ...picture.radial import RadialField
 from ...picture.warp import chroma_matrix, nodes_over, spread
 from ...picture.working_space import WorkingSpace
-from ...types import Points, Real
+from ...types import Flags, Points, Real
 from .lateral import Lateral, lateral_settings
 from .radial_fit import FARTHEST, LATTICE, faded, field_at
 
@@ -43,6 +43,8 @@ NOISE = 0.03  # of code values, at least: what a codec may have changed
 OFF = 0.015  # shares of the picture's size that the middle may well be off
 SHIFTED = 0.15  # px of chroma by which all of a colour may well be shifted: misplaced chroma
 PARTED = 0.003  # shares of half the diagonal that a term may well have
+QUIET, LOUD = 64, 2600.0  # code values of a map where nothing is off, and of what all of white is
+CHANCE = 3.0  # times what chance explains, of which half is shown
 TUKEY = 4.0
 ASTRAY = 0.06  # px of the picture, by which a codec leads all patches astray; found on recordings
 SURE = 2.0  # standard deviations by which something must differ from nothing
@@ -105,14 +107,18 @@ def fit_lateral(frames: list[Colours], canvas: Canvas) -> LateralFit:
     """The lateral colour that the edges of some frames speak for."""
     chosen = [_edges(colours) for colours in frames]
     count = sum(len(patches) for patches in chosen)
-    field = RadialField(canvas)
-    lateral = Lateral(field, (0.0, 0.0), (0.0, 0.0))
     if count < FEW:
         return LateralFit(
             None, (np.inf, np.inf), np.inf, count,
             f"Only {count} places have edges sharp enough to compare colours at; at least {FEW} "
             "are needed.",
         )  # fmt: skip
+    return _solve(frames, chosen, canvas).told(count)
+
+
+def _solve(frames: list[Colours], chosen: list[NDArray[np.intp]], canvas: Canvas) -> _Solved:
+    """The field over the patches that were chosen of each frame."""
+    lateral = Lateral(RadialField(canvas), (0.0, 0.0), (0.0, 0.0))
     for _ in range(ROUNDS):
         told = [
             _joined([
@@ -123,7 +129,37 @@ def fit_lateral(frames: list[Colours], canvas: Canvas) -> LateralFit:
         ]  # fmt: skip
         solved = _Solved.of(told, canvas, lateral)
         lateral = solved.lateral
-    return solved.told(count)
+    return solved
+
+
+@dataclass(frozen=True)
+class Fringes:
+    """What is off between colours at the edges of a picture. ``drawn`` ``(height, width, 3)`` blue,
+    green and red of nothing but that, at chroma's size: grey where nothing is. ``apart`` how far
+    red and blue lie off green, rms px over the picture, and ``doubt`` the standard deviation of
+    each; None where too few edges tell."""
+
+    drawn: NDArray[np.uint8]
+    apart: tuple[float, float] | None
+    doubt: tuple[float, float] | None
+
+
+def fringes_of(colours: Colours, canvas: Canvas) -> Fringes:
+    """The fringes of a picture of size ``canvas``: by how much each colour would change at an edge
+    if it were moved to where green is."""
+    patches = _edges(colours)
+    drawn = np.full((*colours.green.shape, 3), float(QUIET))
+    nothing = Lateral(RadialField(canvas), (0.0, 0.0), (0.0, 0.0))
+    for k, channel in ((0, 2), (1, 0)):
+        if len(patches):
+            change, told = _changes(colours, patches, nothing, k)
+            rows, columns = _inside(patches[told])
+            drawn[rows, columns, channel] += LOUD * change[told].reshape(-1, PATCH, PATCH)
+    shown = np.clip(np.rint(drawn), 0, 255).astype(np.uint8)
+    if len(patches) < FEW:
+        return Fringes(shown, None, None)
+    solved = _solve([colours], [patches], canvas)
+    return Fringes(shown, solved.lateral.rms(), solved.doubt)
 
 
 def strongest_fringe(colours: Colours) -> tuple[float, float] | None:
@@ -192,14 +228,27 @@ def _cut(image: Plane32, at: Pixels) -> Real:
     return np.asarray(pieces - pieces.mean(axis=1, keepdims=True))
 
 
-def _partings(colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int) -> Partings:
-    """What a frame's patches tell of red (``colour`` 0) or blue (1), about what is ``known``."""
+@dataclass(frozen=True)
+class _Compared:
+    """Red or blue of patches against green: ``slopes`` ``(m, pixels, 2)`` of the edge, what green's
+    own strength explains taken out; ``moved`` ``(m, 2)`` px by which it lies off; ``held`` ``(m, 2,
+    2)`` how surely; ``left`` ``(m, pixels)`` what that leaves; ``told`` whether a patch can
+    tell."""
+
+    slopes: Real
+    moved: Real
+    held: Real
+    left: Real
+    told: Flags
+
+
+def _compared(
+    colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int
+) -> _Compared:
+    """What patches show of red (``colour`` 0) or blue (1), about what is ``known``."""
     plane = (colours.red, colours.blue)[colour]
     height, width = plane.shape
-    corner = patches * PATCH
-    middle = (corner + (PATCH - 1) / 2)[:, ::-1]
     to_luma = colours.to_luma
-    place = middle @ to_luma[:2, :2].T + to_luma[:2, 2]
     scale = np.diag(to_luma)[:2]
     # Red is brought to where green is, as far as is known.
     if any(known.red + known.blue):
@@ -233,6 +282,18 @@ def _partings(colours: Colours, patches: NDArray[np.intp], known: Lateral, colou
     held = normal + np.eye(2) * 1e-6
     moved_by = np.linalg.solve(held, pull[..., None])[..., 0]
     left = rest + np.einsum("mpk,mk->mp", clear, moved_by)
+    return _Compared(clear, moved_by, held, left, told)
+
+
+def _partings(colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int) -> Partings:
+    """What a frame's patches tell of red (``colour`` 0) or blue (1), about what is ``known``."""
+    seen = _compared(colours, patches, known, colour)
+    held, left, moved_by, told = seen.held, seen.left, seen.moved, seen.told
+    height, width = colours.green.shape
+    to_luma = colours.to_luma
+    scale = np.diag(to_luma)[:2]
+    middle = (patches * PATCH + (PATCH - 1) / 2)[:, ::-1]
+    place = middle @ to_luma[:2, :2].T + to_luma[:2, 2]
     variance = (left**2).mean(axis=1) + NOISE**2
     # Pixels of one patch err together: about as many tell as it is wide.
     covariance = np.linalg.inv(held) * (variance * PATCH)[:, None, None]
@@ -244,6 +305,21 @@ def _partings(colours: Colours, patches: NDArray[np.intp], known: Lateral, colou
     cells = np.clip((place / far * SECTORS).astype(np.intp), 0, SECTORS - 1)
     cell = cells[:, 1] * SECTORS + cells[:, 0]
     return Partings(place[told], moved_by[told], weight[told], cell[told])
+
+
+def _changes(
+    colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int
+) -> tuple[Real, Flags]:
+    """``(m, pixels)`` by how much red or blue is changed by lying off green, as far as that is more
+    than chance; and ``(m,)`` which patches can tell."""
+    seen = _compared(colours, patches, known, colour)
+    change = -np.einsum("mpk,mk->mp", seen.slopes, seen.moved)
+    explained = (change**2).mean(axis=1)
+    chance = (
+        2 * (seen.left**2).mean(axis=1) / PATCH
+    )  # by two numbers; a patch's pixels err together
+    sure = explained / np.maximum(explained + CHANCE * chance, 1e-12)
+    return change * sure[:, None], seen.told
 
 
 def _joined(told: list[Partings]) -> Partings:
@@ -292,9 +368,13 @@ class _Solved:
                 for k, t in enumerate(told)]  # fmt: skip
         return cls(_lateral(canvas, state), covariance, float(np.median(np.concatenate(left))))
 
+    @property
+    def doubt(self) -> tuple[float, float]:
+        """How unsure red's and blue's places are, rms px over the picture."""
+        return self._sure(0), self._sure(1)
+
     def told(self, patches: int) -> LateralFit:
-        lateral = self.lateral
-        doubt = (self._sure(0), self._sure(1))
+        lateral, doubt = self.lateral, self.doubt
         far = lateral.rms()
         corners = lateral.corners()
         if not any(value > SURE * sure for value, sure in zip(far, doubt, strict=True)):

@@ -24,10 +24,12 @@ const makeView = () => ({
   zoom: 1,
   scopes: preference("scopes", false), // whether scopes stand beside the picture
   exact: false, // whether frames at rest are drawn as an export draws them
+  fringes: false, // whether nothing but fringes is shown of them
   exactly: -1, // the frame that is
   exactWords: "", // what is said of that over the picture
   /** @type {[[number, number], [number, number]] | null} where its colours part most, px */
   fringe: null,
+  fringeWords: "", // and how much of that is gone
   /** @type {string[]} what was measured in it */
   measuredWords: [],
 
@@ -49,7 +51,14 @@ const makeView = () => ({
   /** Exact view on or off; at 100 % where the pointer is, if the whole picture was on show. */
   toggleExact() {
     this.exact = !this.exact;
+    if (!this.exact) this.fringes = false;
     if (this.exact && this.zoom === 1) live.stage.lookClosely();
+  },
+
+  /** Nothing but fringes of the frame on show, or all of it again. */
+  toggleFringes() {
+    this.fringes = !this.fringes;
+    if (this.fringes) this.exact = true;
   },
 
   /**

@@ -17,6 +17,12 @@ async function bitmapAt(address) {
   return createImageBitmap(await answer.blob());
 }
 
+/** @param {Record<string, string>} addresses */
+async function picturesOf(addresses) {
+  const drawn = await Promise.all(Object.values(addresses).map(bitmapAt));
+  return Object.fromEntries(Object.keys(addresses).map((name, k) => [name, drawn[k]]));
+}
+
 component("exactView", () => ({
   timer: 0,
 
@@ -24,7 +30,8 @@ component("exactView", () => ({
     window.Alpine.effect(() => {
       const { clip, view } = this.$store;
       // All that a picture depends on.
-      const now = { on: view.exact, rests: this.rests, of: [clip.answer, clip.frame] };
+      const { exact: on, fringes } = view;
+      const now = { on, rests: this.rests, of: [clip.answer, clip.frame, fringes] };
       queueMicrotask(() => this.changed(now));
     });
   },
@@ -51,7 +58,7 @@ component("exactView", () => ({
   mark() {
     const { clip, view } = this.$store;
     const shown = live.stage.exact;
-    const stale = shown?.frame !== clip.frame || shown.answer !== window.Alpine.raw(clip.answer);
+    const stale = !shown?.isOf(clip.frame, window.Alpine.raw(clip.answer), view.fringes);
     if (stale && view.exactly >= 0) {
       view.exactly = -1;
       live.stage.draw();
@@ -65,36 +72,39 @@ component("exactView", () => ({
     const { frame } = clip;
     const answer = window.Alpine.raw(clip.answer);
     if (frame < clip.first || frame > clip.last) return;
-    const { exact } = live.stage;
-    if (exact?.frame === frame && exact.answer === answer) {
+    const { fringes } = view;
+    if (live.stage.exact?.isOf(frame, answer, fringes)) {
       this.show(frame);
       return;
     }
     const wanted = () =>
-      view.exact && clip.frame === frame && window.Alpine.raw(clip.answer) === answer;
+      view.exact &&
+      view.fringes === fringes &&
+      clip.frame === frame &&
+      window.Alpine.raw(clip.answer) === answer;
     view.exactWords = `Exact view: drawing frame ${frame} …`;
     const made = await clip.guard(() =>
-      settled(() => post(`${clip.base}/exact`, { treatment: clip.treatment, frame }), {
+      settled(() => post(`${clip.base}/exact`, { treatment: clip.treatment, frame, fringes }), {
         work: (one) => one.work,
         wanted,
         every: NEAR,
         failed: "The exact view was not drawn.",
       }),
     );
-    const pictures =
-      made && (await clip.guard(() => Promise.all([made.recorded, made.treated].map(bitmapAt))));
+    const pictures = made && (await clip.guard(() => picturesOf(made.pictures)));
     if (!pictures) {
       if (wanted()) view.exactWords = "";
       return;
     }
     if (!wanted()) {
-      for (const picture of pictures) picture.close();
+      for (const picture of Object.values(pictures)) picture.close();
       return;
     }
     this.drop();
-    live.stage.exact = new ExactPictures(frame, answer, pictures[0], pictures[1]);
+    live.stage.exact = new ExactPictures(frame, answer, pictures);
     view.fringe = made.fringe;
     view.measuredWords = made.words;
+    view.fringeWords = made.fringe_words;
     this.show(frame);
   },
 
@@ -108,7 +118,9 @@ component("exactView", () => ({
   /** That what is on show is exact. */
   say() {
     const { clip, view } = this.$store;
-    view.exactWords = `Exact view of frame ${clip.frame}, as an export draws it`;
+    view.exactWords = view.fringes
+      ? `Nothing but the fringes of frame ${clip.frame}: grey where there are none`
+      : `Exact view of frame ${clip.frame}, as an export draws it`;
   },
 
   drop() {
@@ -119,6 +131,7 @@ component("exactView", () => ({
     view.exactly = -1;
     view.fringe = null;
     view.measuredWords = [];
+    view.fringeWords = "";
     live.stage.draw();
   },
 }));
@@ -142,6 +155,7 @@ component("fringeLoupe", () => ({
     const { view } = this.$store;
     if (!view.exact) return "";
     if (view.exactly < 0) return "The frame is being drawn …";
+    if (view.fringes) return view.fringeWords;
     if (view.measuredWords.length) return view.measuredWords.join(" ");
     return view.fringe ? "" : "No edge of this frame is sharp enough to look at.";
   },
@@ -150,7 +164,7 @@ component("fringeLoupe", () => ({
   draw(fringe) {
     const { exact } = live.stage ?? {};
     if (!fringe || !exact) return;
-    [exact.recorded, exact.treated].forEach((picture, k) => {
+    [exact.pictures.recorded, exact.pictures.treated].forEach((picture, k) => {
       const canvas = /** @type {HTMLCanvasElement} */ (this.$refs[k ? "treated" : "recorded"]);
       const pen = /** @type {CanvasRenderingContext2D} */ (canvas.getContext("2d"));
       const [wide, high] = [canvas.width / ENLARGED, canvas.height / ENLARGED];

@@ -5,18 +5,31 @@ export class ExactPictures {
   /**
    * @param {number} frame of the recording
    * @param {object | null} answer whose treatment they show
-   * @param {ImageBitmap} recorded
-   * @param {ImageBitmap} treated
+   * @param {Record<string, ImageBitmap>} pictures `recorded` and `treated`, perhaps maps of both
    */
-  constructor(frame, answer, recorded, treated) {
+  constructor(frame, answer, pictures) {
     this.frame = frame;
     this.answer = answer;
-    this.recorded = recorded;
-    this.treated = treated;
+    this.pictures = pictures;
     /** @type {Map<ImageBitmap, WebGLTexture | null>} */
     this.textures = new Map();
     /** @type {WebGLRenderingContext | null} that they are on */
     this.gl = null;
+  }
+
+  /** Whether maps of fringes are to be seen in place of the pictures. */
+  get mapped() {
+    return "treated_map" in this.pictures;
+  }
+
+  /**
+   * Whether they are of a frame and a treatment, with maps of fringes or without.
+   * @param {number} frame
+   * @param {object | null} answer
+   * @param {boolean} mapped
+   */
+  isOf(frame, answer, mapped) {
+    return this.frame === frame && this.answer === answer && this.mapped === mapped;
   }
 
   /**
@@ -27,7 +40,8 @@ export class ExactPictures {
   bind(gl, treated) {
     if (this.gl !== gl) this.textures.clear();
     this.gl = gl;
-    const picture = treated ? this.treated : this.recorded;
+    const name = treated ? "treated" : "recorded";
+    const picture = this.pictures[this.mapped ? `${name}_map` : name];
     gl.activeTexture(gl.TEXTURE0);
     const known = this.textures.get(picture);
     if (known) {
@@ -42,7 +56,6 @@ export class ExactPictures {
   close() {
     for (const texture of this.textures.values()) this.gl?.deleteTexture(texture);
     this.textures.clear();
-    this.recorded.close();
-    this.treated.close();
+    for (const picture of Object.values(this.pictures)) picture.close();
   }
 }

@@ -307,7 +307,9 @@ export class Stage {
       { ...part, treated: false, lattice: straight, output: source },
       { ...part, treated: true, lattice, output },
     ];
-    return { width, height, bytes: this.renderer.pixels(parts, this.plainly(), width, height) };
+    const how = this.plainly();
+    if (how.exact?.mapped) how.exact = null;
+    return { width, height, bytes: this.renderer.pixels(parts, how, width, height) };
   }
 
   drawOver() {
