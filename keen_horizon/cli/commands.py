@@ -141,14 +141,18 @@ def _correct(options: argparse.Namespace) -> None:
             progress=Meter("rendering"),
         )
         rendered_at = time.perf_counter()
-        again = _again(options, solution, tracks) if options.report else None
+        again = edges = None
+        if options.report:
+            again = _again(options, solution, tracks)
+            last = first + len(tracks) - 1
+            edges = pipeline.edges_report(options.input, found, first, last, options.output)
     seconds = {
         "measure": measured_at - started,
         "solve": solved_at - measured_at,
         "render": rendered_at - solved_at,
         "check": time.perf_counter() - rendered_at,
     }
-    report = pipeline.correction_report(solution, treatment, rendered, seconds, again)
+    report = pipeline.correction_report(solution, treatment, rendered, seconds, again, edges)
     for note in report["notes"]:
         print(note, file=sys.stderr)
     if options.report:

@@ -44,13 +44,16 @@ def export(task: Task) -> None:
         made = time.monotonic()
         source = task.solver.estimates(task.recording, measure).tracks
         again = pipeline.measured_again(target, solution, source, room / "again", checking)
+        edges = pipeline.edges_report(
+            task.source, task.scan, row.first_frame, measure.last_frame, target
+        )
         seconds = {
             "measure": measure.seconds,
             "solve": after - started,
             "render": made - after,
             "check": time.monotonic() - made,
         }
-        report = pipeline.correction_report(solution, treatment, rendered, seconds, again)
+        report = pipeline.correction_report(solution, treatment, rendered, seconds, again, edges)
         size = target.stat().st_size
         key = task.store.adopt("exports", target)
     with task.database.session.begin() as session:

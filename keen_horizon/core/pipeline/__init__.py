@@ -8,6 +8,7 @@ colours; ``reports`` tells of it all, ``cost_curve`` of its price, ``first_treat
 begin.
 """
 
+from .compare_edges import edges_report
 from .cost_curve import cost_curve
 from .decide_model import motion_for
 from .estimate_motion import Estimates
@@ -37,6 +38,7 @@ __all__ = [
     "check_range",
     "correction_report",
     "cost_curve",
+    "edges_report",
     "exact_view",
     "fall_off_of_frame",
     "fall_off_of_photograph",

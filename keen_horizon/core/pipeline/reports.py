@@ -22,6 +22,8 @@ from .render_clip import Rendered
 from .solve_clip import Solution
 
 GLASS_LATTICE = (17, 11)
+WHEN = ("before", "after")
+SURE = 2.0  # standard deviations that a doubt is said with
 AT_ONCE = 0.05  # seconds, below which nobody waited
 MOST_ZOOM = 1e6  # that is written down; JSON has no infinity
 CONVENTIONS = (
@@ -103,12 +105,27 @@ def told_figures(treatment: Treatment, report: Report) -> list[Figure]:
     if report.get("shake_measured_again") is not None:
         again = in_pixels(report["shake_measured_again"], report["shake_measured_again_sure"])
         figures.append(Figure("Shake left, measured in the file", again))
+    figures += _edge_figures(report)
     for what, seconds in report.get("seconds", {}).items():
         quick = seconds < AT_ONCE
         figures.append(
             Figure(f"{what.capitalize()} took", "no time" if quick else f"{seconds:.1f} s")
         )
     return figures
+
+
+def _edge_figures(report: Report) -> list[Figure]:
+    """What the edges of the finished file tell, against those of the recording."""
+    said = []
+    fringes = [(report.get(f"fringe_{w}"), report.get(f"fringe_{w}_sure")) for w in WHEN]
+    if all(px is not None and sure is not None for px, sure in fringes):
+        words = (f"{px:.2f} ± {SURE * sure:.2f} px" for px, sure in fringes if sure is not None)
+        said.append(Figure("Red and blue off green, in the file", " → ".join(words)))
+    sharp = [report.get(f"sharpness_{w}") for w in WHEN]
+    if None not in sharp:
+        words = (f"{value:.3f}" for value in sharp)
+        said.append(Figure("Half contrast of edges at", f"{' → '.join(words)} cycles a px"))
+    return said
 
 
 def glass_report(fit: GlassFit, canvas: Canvas) -> dict[str, Any]:
@@ -153,11 +170,12 @@ def correction_report(
     rendered: Rendered,
     seconds: dict[str, float],
     again: MeasuredAgain | None = None,
+    edges: dict[str, float | None] | None = None,
 ) -> dict[str, Any]:
     """A finished correction: its figures, and one entry a frame.
 
     ``seconds`` spent in ``measure``, ``solve``, ``render`` and ``check``; ``again`` what the
-    finished file was measured to.
+    finished file was measured to, ``edges`` what its edges tell.
     """
     chain, timeline = solution.chain, solution.motion.timeline
     motions = [stage for stage in solution.corrections if isinstance(stage, Motion)]
@@ -171,7 +189,7 @@ def correction_report(
     # What was solved for the full size may have been delivered smaller.
     shrink = chain.view.output.height / rendered.height
     told = solution.told(treatment)
-    return told | {
+    return (told | (edges or {})) | {
         "pixels_per_output_pixel": told["pixels_per_output_pixel"] * shrink,
         "output": told["output"] | {"width": rendered.width, "height": rendered.height},
         "shake_measured_again": None if again is None else again.px,

@@ -132,6 +132,16 @@ def _solve(frames: list[Colours], chosen: list[NDArray[np.intp]], canvas: Canvas
     return solved
 
 
+def edges_apart(frames: list[Colours], canvas: Canvas) -> tuple[float, float] | None:
+    """How far red and blue lie off green together, rms px over pictures of size ``canvas``, and the
+    standard deviation of that; None where too few edges tell."""
+    chosen = [_edges(colours) for colours in frames]
+    if sum(len(patches) for patches in chosen) < FEW:
+        return None
+    solved = _solve(frames, chosen, canvas)
+    return float(np.hypot(*solved.lateral.rms())), float(np.hypot(*solved.doubt))
+
+
 @dataclass(frozen=True)
 class Fringes:
     """What is off between colours at the edges of a picture. ``drawn`` ``(height, width, 3)`` blue,

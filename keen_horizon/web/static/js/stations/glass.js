@@ -7,6 +7,7 @@ import { settings } from "../clip/settings.js";
 import { live } from "../clip/live.js";
 import { defaultsOf } from "../clip/treatment.js";
 
+const RARELY = 300; // ms between looks at it
 const WIDE = 192; // px of the picture whose light is looked at
 const LEAST = 1; // stops, or px, that a scale reaches at least
 const FLAT = [
@@ -200,16 +201,17 @@ component("glassCurve", () => ({
       });
     });
     window.Alpine.effect(() => {
-      const now = [clip.frame, clip.answered, clip.playing];
-      if (clip.ready && now && !clip.playing) queueMicrotask(() => this.look());
+      const now = [clip.frame, clip.answered];
+      if (clip.ready && now) queueMicrotask(() => this.look());
     });
   },
 
-  /** One question at a time; the last one is always asked. */
+  /** One question at a time, and not many; the last one is always asked. */
   async look() {
     this.again = this.asking;
     if (this.asking) return;
     this.asking = true;
+    await new Promise((done) => setTimeout(done, RARELY));
     const { clip } = this.$store;
     const { centre_x: x, centre_y: y, roundness: round } = clip.treatment?.glass ?? {};
     const small = live.stage?.small(WIDE);
