@@ -40,6 +40,7 @@ from keen_horizon.core.stations.glass.settings import GlassSettings
 from keen_horizon.simulated.brindle_quay import quay_walk, slip_descent
 from keen_horizon.simulated.glow import Glow
 from keen_horizon.simulated.shade import from_light, to_light
+from keen_horizon.simulated.wall import photograph_wall
 
 from .rows import Row, say
 from .truth import room
@@ -172,21 +173,6 @@ def _stops_off(found: Array, true: Array) -> tuple[float, float]:
     off = found - true
     off = off - off[off.shape[0] // 2, off.shape[1] // 2]
     return float(np.sqrt((off**2).mean())), float(np.abs(off).max())
-
-
-def photograph_wall(
-    path: Path, passed: Array, tilt: tuple[float, float] = (0.0, 0.0), level: float = 0.5
-) -> Path:
-    """A JPEG of a plastered wall, ``level`` of white, lit by so many stops more to the right and
-    below, through glass that lets ``passed`` ``(height, width)`` of its light through."""
-    rng = np.random.default_rng(3)
-    y, x = (np.linspace(-0.5, 0.5, n) for n in passed.shape)
-    light = level * 2.0 ** (tilt[0] * x + tilt[1] * y[:, None]) * passed
-    light *= 1 + 0.2 * cv2.GaussianBlur(rng.standard_normal(light.shape), (0, 0), 3)
-    value = np.where(light < 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
-    grey = np.clip(np.rint(255 * value + rng.normal(0, 2, light.shape)), 0, 255)
-    cv2.imwrite(str(path), grey.astype(np.uint8), [cv2.IMWRITE_JPEG_QUALITY, 88])
-    return path
 
 
 def even_rows(folder: Path, lens: Lens) -> list[Row]:

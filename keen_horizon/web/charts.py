@@ -109,10 +109,21 @@ def photo_at(photo: object) -> dict[str, str]:
 @blueprint.post("/clips/<int:clip_id>/demo-charts")
 def demo_charts(clip_id: int) -> Response:
     """Photographs of a chart by the camera on the tender, to try it with."""
+    return _shipped(clip_id, "charts")
+
+
+@blueprint.post("/clips/<int:clip_id>/demo-wall")
+def demo_wall(clip_id: int) -> Response:
+    """A photograph of an even wall by the camera before the engine shed."""
+    return _shipped(clip_id, "wall")
+
+
+def _shipped(clip_id: int, name: str) -> Response:
+    """Photographs that came with the demo shoot, taken in."""
     kit = services()
     with kit.database.session() as session:
         library.get_clip(session, clip_id)
-    folder = Path(__file__).parent.parent / "demo" / "charts"
+    folder = Path(__file__).parent.parent / "demo" / name
     found = []
     for path in sorted(folder.glob("*.jpg")):
         with kit.store.workspace() as room:

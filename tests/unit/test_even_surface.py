@@ -18,7 +18,7 @@ from keen_horizon.core.pipeline import fall_off_of_photograph
 from keen_horizon.simulated.brindle_quay import engine_shed
 from keen_horizon.simulated.record import record
 from keen_horizon.simulated.shade import Shade
-from tools.glass import photograph_wall
+from keen_horizon.simulated.wall import photograph_wall
 
 CANVAS = Canvas(1280, 720)
 

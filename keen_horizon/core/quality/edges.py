@@ -44,8 +44,8 @@ def sharpness(value: NDArray[np.float32]) -> float | None:
     if int(telling.sum()) < FEWEST:
         return None
     steep = parts(slope).max(axis=1)[telling] / spans[telling]
-    # Of an edge blurred by a Gaussian of sigma, the slope is the contrast over sigma sqrt(2 pi); half
-    # of the contrast is left at sqrt(ln 4) / (2 pi sigma) cycles a px.
+    # Of an edge blurred by a Gaussian of sigma, the slope is the contrast over sigma sqrt(2 pi);
+    # half of the contrast is left at sqrt(ln 4) / (2 pi sigma) cycles a px.
     blur = 1 / (np.sqrt(2 * np.pi) * max(float(np.percentile(steep, SHARPEST)), 1e-6))
     sigma = np.sqrt(max(blur**2 - WIDENED, LEAST**2))
     return float(np.sqrt(np.log(4)) / (2 * np.pi * sigma))

@@ -40,6 +40,13 @@ component("glassTools", () => ({
     if (found?.settings) clip.adopt("glass", { ...found.settings, on: true }, true);
   },
 
+  /** The wall that came with the demo shoot. */
+  async demo() {
+    const { clip } = this.$store;
+    const answer = await clip.guard(() => post(`${clip.base}/demo-wall`));
+    if (answer) await this.find(answer.photos[0]);
+  },
+
   /** @param {Event} event */
   async photograph(event) {
     const input = /** @type {HTMLInputElement} */ (event.target);
