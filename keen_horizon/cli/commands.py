@@ -212,7 +212,9 @@ def _glass(options: argparse.Namespace) -> None:
     if options.lens is not None:
         fit = fit.with_known(fitting_profile(options.lens, canvas), canvas)
     print(fit.words, file=sys.stderr)
-    write_json(options.json, pipeline.glass_report(fit, canvas))
+    told = pipeline.glass_report(fit, found.probe)
+    print(told["light"], file=sys.stderr)
+    write_json(options.json, told)
 
 
 def _treatment(options: argparse.Namespace) -> None:

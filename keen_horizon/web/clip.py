@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
 from ..core.path.least_zoom import LARGEST
+from ..core.picture.working_space import curve_words
 from ..core.stations import STATIONS
 from ..core.tracking.features import CLOSER_COST
 from ..core.treatment import Treatment, with_stations
@@ -73,6 +74,7 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
         "rate": probe["rate"],
         "proxy": proxy_address(recording),
         "source_words": _source_words(probe),
+        "light_words": curve_words(probe["colour"]),
         "sound": probe["sound"] is not None,
     }
     if treatments.measure_of(session, clip) is None:

@@ -29,8 +29,8 @@ from keen_horizon.core.pipeline import solve
 from keen_horizon.core.stations.frame import FRAME
 from keen_horizon.core.stations.glass import GLASS
 from keen_horizon.core.stations.glass.dead_corners import (
-    BrightestSeen,
     DeadCorners,
+    LightSeen,
     dead_shares,
     fit_dead_corners,
 )
@@ -178,8 +178,8 @@ def test_a_treatment_with_an_area_that_is_none_is_refused(live: list[list[float]
 # --- finding them ---------------------------------------------------------------------------------
 
 
-def looked(pictures: list[np.ndarray]) -> BrightestSeen:
-    seen = BrightestSeen(working_space({}, 8, 720))
+def looked(pictures: list[np.ndarray]) -> LightSeen:
+    seen = LightSeen(working_space({}, 8, 720))
     for picture in pictures:
         grey = cv2.cvtColor(picture, cv2.COLOR_BGR2GRAY).astype(float)
         seen.look(np.rint(16 + grey * 219 / 255).astype(np.uint8))

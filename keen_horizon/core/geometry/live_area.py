@@ -20,7 +20,7 @@ from ..types import Complex, Flags, Points, Real
 from .canvas import Canvas
 
 ROUNDS = 3  # of pulling points in, one side after the other
-ALIKE = 1e-9  # scene units by which sides may differ that are the same
+ALIKE = 1.0  # scene units by which a side may lie inside the picture's and be the same
 SHORTEST = 1e-6  # a side, scene units
 
 

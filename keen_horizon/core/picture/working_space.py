@@ -29,6 +29,9 @@ LUMA_SHARES = {  # of red and blue, by H.273's matrix number
 }  # fmt: skip
 FULL_RANGE = 2  # H.273's number, as the decoder tells it
 SRGB, PQ, HLG = 13, 16, 18
+LIKE_709 = (1, 6, 14, 15)  # the curve of BT.709, under the names of BT.601 and BT.2020 too
+UNTOLD, WIDE_PRIMARIES = 2, 9
+_NAMES = {SRGB: "sRGB", PQ: "PQ", HLG: "HLG"}
 STANDARD_LINES = 576  # up to which a clip without a tag counts as standard definition
 Curve = Callable[[np.ndarray], np.ndarray]
 
@@ -224,6 +227,22 @@ def space_of(probe: Probe) -> WorkingSpace:
     """The working space of a recording, at the depth that it is worked on."""
     depth = 10 if working_format(probe.pixel_format).endswith("10le") else 8
     return working_space(probe.colour, depth, probe.height)
+
+
+def curve_words(colour: dict[str, Any]) -> str:
+    """By which curve light is told from a clip's code values, and how that is known."""
+    transfer = colour.get("transfer")
+    name = _NAMES.get(transfer or UNTOLD, "BT.709")
+    if transfer in _NAMES or transfer in LIKE_709:
+        return f"Light by the curve of {name}, as the clip's tag says."
+    if colour.get("primaries") == WIDE_PRIMARIES:
+        return (
+            "The clip's colours are those of BT.2020, but it does not say by which curve its light "
+            "is coded; that of BT.709 is taken, which is wrong if it is PQ or HLG. Tag the file, "
+            "and take it in again."
+        )
+    told = "has no tag" if transfer in (None, UNTOLD) else "has a tag that is not known"
+    return f"Light by the curve of BT.709: the clip {told}."
 
 
 def at_full_size(

@@ -15,11 +15,11 @@ from ..media.decode import frame_at, key_frames, reference_frames
 from ..media.photographs import read_photograph
 from ..media.probe import Scan
 from ..picture.working_space import SRGB, space_of, working_space
-from ..stations.glass.brightness import Look, beside, fit_fall_off, gather, light_at
+from ..stations.glass.brightness import TELLS, Look, beside, fit_fall_off, gather, light_at
 from ..stations.glass.colour_edges import Colours, LateralFit, colours_of, fit_lateral
 from ..stations.glass.dead_corners import (
-    BrightestSeen,
     DeadCorners,
+    LightSeen,
     fit_dead_corners,
     live_area_of,
 )
@@ -28,6 +28,7 @@ from ..stations.glass.fall_off import fall_off_of
 from ..stations.glass.lateral import lateral_of
 from ..stations.glass.radial_fit import FallOffFit
 from ..stations.glass.settings import GlassSettings
+from ..stations.glass.symmetry import fit_symmetry
 from ..tracking.tracks import places_of
 from ..treatment.lens_profile import LensProfile, glass_from
 from ..types import Real
@@ -91,10 +92,10 @@ def find_glass(
     surface told, if it was asked. Dead is what would need more than ``limit`` stops."""
     first = estimates.tracks.first
     lateral = find_lateral(path, scan, first, first + len(estimates.tracks) - 1)
-    looks, brightest = _look(path, scan, estimates, progress)
+    looks, seen = _look(path, scan, estimates, progress)
     canvas = estimates.canvas
-    light = even or _fall_off(looks, fit_dead_corners(brightest, canvas, limit), canvas)
-    return GlassFit(light, lateral, fit_dead_corners(brightest, canvas, limit, light.fall_off))
+    light = even or _fall_off(looks, seen, fit_dead_corners(seen, canvas, limit), canvas)
+    return GlassFit(light, lateral, fit_dead_corners(seen, canvas, limit, light.fall_off))
 
 
 def fall_off_of_photograph(source: Path | bytes, name: str, canvas: Canvas) -> FallOffFit:
@@ -135,28 +136,33 @@ def find_lateral(path: Path, scan: Scan, first: int, last: int) -> LateralFit:
     return fit_lateral(seen, scan.probe.canvas)
 
 
-def _fall_off(looks: list[tuple[Look, Real]], dead: DeadCorners, canvas: Canvas) -> FallOffFit:
-    """The fall-off that the marks speak for, where no hood or ring is near."""
-    if dead.live is None:
-        return fit_fall_off(gather(looks), canvas)
-    clear = dead.live.shrunk(CLEAR * canvas.radius)
-    kept = [
-        (look, np.where(clear.covers(canvas.to_scene(look[1])), light, np.nan))
-        for look, light in looks
-    ]
-    return fit_fall_off(gather(kept), canvas)
+def _fall_off(
+    looks: list[tuple[Look, Real]], seen: LightSeen, dead: DeadCorners, canvas: Canvas
+) -> FallOffFit:
+    """The fall-off that the marks speak for, where no hood or ring is near; if they cannot tell,
+    what the pictures themselves do."""
+    clear = None if dead.live is None else dead.live.shrunk(CLEAR * canvas.radius)
+    if clear is not None:
+        looks = [
+            (look, np.where(clear.covers(canvas.to_scene(look[1])), light, np.nan))
+            for look, light in looks
+        ]
+    told = fit_fall_off(gather(looks), canvas)
+    if told.fall_off is not None or told.doubt <= TELLS:
+        return told
+    return fit_symmetry(np.asarray(seen.mean, np.float32), canvas, clear)
 
 
 def _look(
     path: Path, scan: Scan, estimates: Estimates, progress: Progress
-) -> tuple[list[tuple[Look, Real]], BrightestSeen]:
-    """The light beside the marks of a measured range, and the brightest of each place."""
+) -> tuple[list[tuple[Look, Real]], LightSeen]:
+    """The light beside the marks of a measured range, and that of each place of the picture."""
     tracks, canvas = estimates.tracks, estimates.canvas
     steps = estimates.recorded("similarity").steps
     assert isinstance(steps, Similarities)
     turned = np.cumprod(steps.a)
     space = space_of(scan.probe)
-    brightest = BrightestSeen(space)
+    light = LightSeen(space)
     seen: list[tuple[Look, Real]] = []
     runs = _runs(len(tracks))
     total, done = sum(stop - start for start, stop in runs), 0
@@ -170,10 +176,10 @@ def _look(
                 records = tracks.frame(at)
                 look = beside(records["id"], places_of(records), turned[at], canvas.height)
                 seen.append((look, light_at(picture.planes[0], look[1], space)))
-                brightest.look(picture.planes[0])
+                light.look(picture.planes[0])
             progress(done + at - start + 1, total)
         done += stop - start
-    return seen, brightest
+    return seen, light
 
 
 def _runs(count: int) -> list[tuple[int, int]]:

@@ -10,8 +10,10 @@ from ..geometry.canvas import Canvas
 from ..geometry.lattice import lattice_points
 from ..geometry.motion import Motion
 from ..geometry.ray_motion import RayMotion
+from ..media.probe import Probe
 from ..motion.camera_motion import AngleOfView, CameraMotion
 from ..motion.readout import Readout
+from ..picture.working_space import curve_words
 from ..quality.scores import in_pixels
 from ..stations.glass.dead_corners import dead_shares
 from ..stations.station import Figure, Report
@@ -128,11 +130,12 @@ def _edge_figures(report: Report) -> list[Figure]:
     return said
 
 
-def glass_report(fit: GlassFit, canvas: Canvas) -> dict[str, Any]:
+def glass_report(fit: GlassFit, probe: Probe) -> dict[str, Any]:
     """What was found of a clip's glass, by ``columns`` and ``rows`` of a lattice from edge to edge
     of the picture, row by row: ``gain`` of linear light, and by how many px ``red`` and ``blue``
     lie off green, ``dead`` the share of what is about it that lies in dead corners."""
     columns, rows = GLASS_LATTICE
+    canvas = probe.canvas
     places = lattice_points(canvas, columns, rows)
     light, colours = fit.fall_off, fit.lateral
     gain = red = blue = None
@@ -146,6 +149,7 @@ def glass_report(fit: GlassFit, canvas: Canvas) -> dict[str, Any]:
         "columns": columns,
         "rows": rows,
         "words": [light.words, colours.words, fit.dead.words],
+        "light": curve_words(probe.colour),
         "gain": gain,
         "gain_doubt": _known(light.doubt),
         "gain_residual": _known(light.residual),

@@ -86,6 +86,8 @@ def beside(ids: NDArray[Any], places: Points, turned: complex, height: int) -> L
 def light_at(luma: Plane, points: Points, space: WorkingSpace) -> Real:
     """``(m,)`` log2 of linear light about pixels ``(m, 2)`` of a luma plane: infinite where it
     cannot be trusted, NaN at the very edge."""
+    if not len(points):
+        return np.empty(0)
     side = max(5, round(PATCH * luma.shape[0])) | 1
     mean = cv2.blur(luma.astype(np.float32), (side, side))
     # In rows, because the library has no longer ones.

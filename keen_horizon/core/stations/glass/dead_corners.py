@@ -38,7 +38,7 @@ TAIL = 0.3  # of as many rays as end in black: how many more on each side end wh
 ALIKE = 5  # rays over which the end is taken as the middle one
 RAMP = 0.14  # of the way to the border that the glass may take to end
 DIM = 0.02  # light that the middle of the picture has to have been seen with
-LEAST, MOST = 0.001, 0.5  # of the picture: less is nothing, more is no matter of corners
+LEAST, MOST = 0.001, 0.35  # of the picture: less is nothing, more is no matter of corners
 AGREE = 0.05  # of the way that a ray may end inside the hull, and still speak for it
 SPEAK = 0.6  # share of the rays that have to
 STILL = 0.25  # stops between the brightest and the darkest of a place, below which nothing moved
@@ -92,14 +92,16 @@ def dead_shares(
     return np.asarray(shares, float).round(3).tolist()
 
 
-class BrightestSeen:
-    """The most and the least light that each place of the picture was seen with, so far; 1 is
-    white."""
+class LightSeen:
+    """The most, the least and the mean light that each place of the picture was seen with, so far;
+    1 is white."""
 
     def __init__(self, space: WorkingSpace) -> None:
         self._space = space
         self._most: AnyArray | None = None
         self._least: AnyArray | None = None
+        self._sum: AnyArray | float = 0.0
+        self._count = 0
 
     def look(self, luma: Plane) -> None:
         """Look at a picture ``(height, width)``."""
@@ -108,6 +110,7 @@ class BrightestSeen:
         small = cv2.resize(luma, size, interpolation=cv2.INTER_AREA).astype(np.float32)
         self._most = small if self._most is None else np.maximum(self._most, small)
         self._least = small if self._least is None else np.minimum(self._least, small)
+        self._sum, self._count = self._sum + small, self._count + 1
 
     @property
     def light(self) -> tuple[Real, Real]:
@@ -115,15 +118,23 @@ class BrightestSeen:
         anything was looked at."""
         if self._most is None or self._least is None:
             raise ValueError("no picture was looked at")
-        most, least = (
-            self._space.light(np.clip(self._space.grey_value(v.astype(float)), 0, 1))
-            for v in (self._most, self._least)
-        )
-        return np.asarray(most, float), np.asarray(least, float)
+        return self._of(self._most), self._of(self._least)
+
+    @property
+    def mean(self) -> Real:
+        """``(rows, columns)`` linear light of the mean picture. Raises ValueError before anything
+        was looked at."""
+        if not self._count:
+            raise ValueError("no picture was looked at")
+        return self._of(np.asarray(self._sum) / self._count)
+
+    def _of(self, codes: AnyArray) -> Real:
+        value = np.clip(self._space.grey_value(codes.astype(float)), 0, 1)
+        return np.asarray(self._space.light(value), float)
 
 
 def fit_dead_corners(
-    seen: BrightestSeen, canvas: Canvas, limit: float, glass: FallOff | None = None
+    seen: LightSeen, canvas: Canvas, limit: float, glass: FallOff | None = None
 ) -> DeadCorners:
     """What is left of pictures of size ``canvas``: where the light that came through would have to
     be raised by no more than ``limit`` stops. ``glass`` is what is known of the fall-off: it counts

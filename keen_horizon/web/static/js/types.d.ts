@@ -202,6 +202,7 @@ interface ClipState {
   rate: number;
   proxy: string;
   source_words: string;
+  light_words: string;
   sound: boolean;
   closer: Closer;
 }

@@ -19,6 +19,10 @@ component("glassTools", () => ({
   words: "",
   isLooking: false,
 
+  get lightWords() {
+    return this.$store.clip.state?.light_words ?? "";
+  },
+
   /** @param {object} [even] a frame, or a photograph, of an even surface */
   async find(even) {
     const { clip } = this.$store;
