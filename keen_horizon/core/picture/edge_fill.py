@@ -62,7 +62,7 @@ def warp_with_lenders(
             continue
         painter.paint(lender, through, lent, bare=False)
         shared = rim & known
-        nudge = _nudge(kept[0], lent[0], shared)
+        nudge = nudge_to(kept[0], lent[0], shared)
         if nudge is not None:
             through = through.moved(nudge)
             painter.paint(lender, through, lent, bare=False)
@@ -85,7 +85,7 @@ def warp_with_lenders(
     return float(cv2.countNonZero(todo & borrowed)) / (width * height)
 
 
-def _nudge(mine: Plane, theirs: Plane, shared: Mask) -> NDArray[np.float64] | None:
+def nudge_to(mine: Plane, theirs: Plane, shared: Mask) -> NDArray[np.float64] | None:
     """``(3, 3)`` the small affine map by which a neighbour still misses the picture along its edge;
     None where too little tells. Corners are followed from one to the other (Bouguet 2000)."""
     one, two = (eight_bits(plane) for plane in (mine, theirs))

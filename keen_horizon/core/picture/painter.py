@@ -46,6 +46,9 @@ class Painter:
         self._apply("output", picture, sampler, out)
         for stage in self._at("detail"):
             stage.apply(out[0], self.space, self._frame(picture))
+        for stage in self._at("grain"):
+            frame = self._frame(picture)
+            stage.apply(out[0], picture.planes[0], self.space, frame, picture.index)
 
     def _frame(self, picture: Picture) -> int:
         """Which frame of the range a picture is."""

@@ -5,7 +5,8 @@ go by the place in it that a pixel is looked up at. Those at the *output* end go
 what is delivered. They speak of linear light. One that can say the same in code values, which is
 many times faster, is a :class:`CodedStage`; where there are no others, pictures never leave YUV.
 A :class:`ColourStage` comes before them all: it says where red and blue are looked up. A
-:class:`DetailStage` comes last, and sees what lies about a pixel.
+:class:`DetailStage` comes late, and sees what lies about a pixel; a :class:`GrainStage` comes last,
+and sees the recorded picture.
 """
 
 from __future__ import annotations
@@ -112,4 +113,25 @@ class DetailStage(Protocol):
         ...
 
 
-AnyStage = PixelStage | ColourStage | RecordedStage | DetailStage
+class GrainStage(Protocol):
+    """What is added to the luma of a delivered picture, last of all, for its noise to be that of
+    the recorded one."""
+
+    end: ClassVar[Literal["grain"]]
+    name: ClassVar[str]
+    shader: ClassVar[str]
+    """Nothing: a proxy shows no noise."""
+
+    def apply(
+        self, luma: Plane, recorded: Plane, space: WorkingSpace, frame: int, seed: int
+    ) -> None:
+        """Change a luma plane of one ``frame`` of the range, in place; always the same with a
+        ``seed``."""
+        ...
+
+    def uniforms(self) -> dict[str, Real]:
+        """Nothing."""
+        ...
+
+
+AnyStage = PixelStage | ColourStage | RecordedStage | DetailStage | GrainStage

@@ -13,14 +13,16 @@ from numpy.typing import NDArray
 from ..geometry.canvas import Canvas
 from ..media.decode import Plane
 from ..media.probe import Scan
+from ..picture.noise import PART, noise_by_level, roughness
 from ..picture.working_space import WorkingSpace, space_of
+from ..stations.finish.grain import Grain
 from ..stations.glass.colour_edges import Fringes, colours_of, fringes_of, strongest_fringe
 from ..stations.glass.fall_off import FallOffGain
 from .render_clip import Drawing, Render
 
 EVERY = 4  # px, of which one tells what is blown
 WORTH = 0.05  # a change of which is worth a word
-PART, PLAIN = 16, 25  # px of a part of a corner, and percent of them that are plain enough
+PLAIN = 25  # percent of the parts of a corner that are plain enough
 SEEN = 1.0  # code values of noise that are seen
 BLOWN = 0.98  # code values from which nothing is told apart
 
@@ -65,6 +67,9 @@ def exact_view(
     for stage in drawing.pixels:
         if isinstance(stage, FallOffGain):
             words += _amount_words(stage, frame - first, picture.planes[0], space)
+        if isinstance(stage, Grain):
+            grain = (noise_by_level(luma, space)[1] for luma in (picture.planes[0], planes[0]))
+            words.append("Grain: {:.1f} → {:.1f} codes rms in middling parts.".format(*grain))
     if not fringes:
         return ExactView(recorded, treated, fringe, words)
     luma, *chroma = planes
@@ -119,19 +124,9 @@ def _amount_words(gain: FallOffGain, at: int, luma: Plane, space: WorkingSpace) 
 
 
 def _corner_noise(luma: Plane) -> float:
-    """Standard deviation, in codes, of what a pixel differs by from those about it (Immerkær, *Fast
-    noise variance estimation*, CVIU 1996), in the plainer parts of the four corners."""
+    """Noise, in codes, of the plainer parts of the four corners."""
     height, width = (n // 8 // PART * PART for n in luma.shape)
-    mask = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32) * np.sqrt(np.pi / 2) / 6
-    parts = []
-    for y in _ends(height):
-        for x in _ends(width):
-            rough = np.abs(cv2.filter2D(luma[y, x].astype(np.float32), -1, mask))
-            parts.append(
-                cv2.resize(
-                    rough, None, fx=1 / PART, fy=1 / PART, interpolation=cv2.INTER_AREA
-                ).ravel()
-            )
+    parts = [roughness(luma[y, x]).ravel() for y in _ends(height) for x in _ends(width)]
     return float(np.percentile(np.concatenate(parts), PLAIN))
 
 

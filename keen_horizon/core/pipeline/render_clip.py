@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import islice
@@ -18,26 +18,50 @@ from ..media.probe import Scan
 from ..media.segments import join, plan
 from ..path.edge_fill_plan import Lenders
 from ..picture.edge_fill import Lender, warp_with_lenders
+from ..picture.even_sharpness import lend_detail
 from ..picture.painter import Painter
 from ..picture.pixel_stage import AnyStage
 from ..picture.warp import sampler_of
 from ..picture.working_space import space_of
+from ..stations.finish import FINISH
 from ..stations.frame import FRAME
 from ..treatment import Treatment
+from ..types import Flags
 from .measure_tracks import Progress, check_range, silent
 from .solve_clip import Solution
+
+Held = Mapping[int, Picture]  # by their index in the recording
+
+
+@dataclass(frozen=True)
+class EvenSharpness:
+    """Which frames of the range take detail of others, ``blurred`` ``(n,)``, from whom, and by what
+    ``amount``, 0..1."""
+
+    lenders: Lenders
+    blurred: Flags
+    amount: float
+
+    def of(self, frame: int) -> Iterator[int]:
+        """The frames that lend to ``frame``, nearest first: the next sharp one on either side."""
+        sides: set[bool] = set()
+        for other in self.lenders.of(frame):
+            if not self.blurred[other] and (other > frame) not in sides:
+                sides.add(other > frame)
+                yield other
 
 
 @dataclass(frozen=True)
 class Drawing:
     """What is drawn: the ``chain``; ``bare`` leaves what no source pixel covers black, otherwise
     the chain covers the output, or neighbours lend, as ``lenders`` say; ``pixels`` are what is done
-    to pixels besides."""
+    to pixels besides; ``even`` gives blurred frames detail."""
 
     chain: WarpChain
     bare: bool = False
     lenders: Lenders | None = None
     pixels: tuple[AnyStage, ...] = ()
+    even: EvenSharpness | None = None
 
 
 def drawing_of(solution: Solution, treatment: Treatment, lines: int | None = None) -> Drawing:
@@ -51,7 +75,12 @@ def drawing_of(solution: Solution, treatment: Treatment, lines: int | None = Non
     pixels = tuple(
         stage for station, own in treatment.each() for stage in station.pixels(own, scene)
     )
-    return Drawing(solution.chain.resized(lines), frame.rule == "leave", lenders, pixels)
+    finish, even = treatment.of(FINISH), None
+    blurred = solution.motion.timeline.blurred
+    if finish.on and finish.even and blurred.any():
+        near = Lenders(solution.motion, finish.even_reach)
+        even = EvenSharpness(near, blurred, finish.even / 100)
+    return Drawing(solution.chain.resized(lines), frame.rule == "leave", lenders, pixels, even)
 
 
 @dataclass(frozen=True)
@@ -83,15 +112,20 @@ class Render:
     def painter(self) -> Painter:
         return Painter(space_of(self.scan.probe), self.drawing.pixels, self.first)
 
-    def draw(self, picture: Picture, lend: Iterator[Lender], planes: tuple[Plane, ...]) -> None:
-        """Fill the planes of one output frame."""
+    def draw(self, picture: Picture, held: Held, planes: tuple[Plane, ...]) -> None:
+        """Fill the planes of one output frame; ``held`` are pictures about it that may lend."""
         at = picture.index - self.first
         drawing, painter = self.drawing, self.painter
         sampler = sampler_of(drawing.chain[at : at + 1])
         if drawing.lenders is None:
             painter.paint(picture, sampler, planes, bare=drawing.bare)
         else:
+            lend = self._lend(at, drawing.lenders, drawing.lenders.of(at), held)
             warp_with_lenders(picture, sampler, lend, planes, painter)
+        if drawing.even is not None and drawing.even.blurred[at]:
+            even = drawing.even
+            sharper = self._lend(at, even.lenders, even.of(at), held)
+            lend_detail(planes, sharper, painter, even.amount)
         painter.finish(picture, sampler, planes)
 
     def one(self, frame: int) -> tuple[Picture, tuple[Plane, ...]]:
@@ -99,7 +133,7 @@ class Render:
         is not among those of the chain."""
         if not self.first <= frame <= self.last:
             raise KeenError(f"frame {frame} is none of {self.first} to {self.last}.")
-        picture, lend = next(self.pictures(frame))
+        picture, held = next(self.pictures(frame))
         output = self.drawing.chain.view.output
         planes = tuple(
             np.empty((-(-output.height // down), -(-output.width // across)), plane.dtype)
@@ -107,36 +141,38 @@ class Render:
                 picture.planes, ((1, 1), picture.chroma, picture.chroma), strict=True
             )
         )
-        self.draw(picture, lend, planes)
+        self.draw(picture, held, planes)
         return picture, planes
 
-    def pictures(self, start: int) -> Iterator[tuple[Picture, Iterator[Lender]]]:
-        """Pictures from frame ``start`` on, each with those that may lend to it, nearest first.
+    def pictures(self, start: int) -> Iterator[tuple[Picture, Held]]:
+        """Pictures from frame ``start`` on, each with those that are held about it, by their index.
 
         No more pictures are held than lie within the reach.
         """
-        lenders = self.drawing.lenders
-        reach = max(lenders.offsets) if lenders is not None else 0
+        drawing = self.drawing
+        who = (drawing.lenders, drawing.even.lenders if drawing.even else None)
+        reach = max((max(one.offsets) for one in who if one is not None), default=0)
         held: dict[int, Picture] = {}
         now = start
         for picture in frames(self.path, self.scan, max(self.first, start - reach), self.last):
             held[picture.index] = picture
             while now <= self.last and (now + reach <= picture.index or picture.index == self.last):
-                yield held[now], self._lend(now, held)
+                yield held[now], held
                 now += 1
                 held.pop(now - reach - 1, None)
 
-    def _lend(self, frame: int, held: dict[int, Picture]) -> Iterator[Lender]:
-        lenders, chain = self.drawing.lenders, self.drawing.chain
-        if lenders is None:
-            return
-        for other in lenders.of(frame - self.first):
+    def _lend(
+        self, frame: int, lenders: Lenders, others: Iterator[int], held: Held
+    ) -> Iterator[Lender]:
+        """Those of ``others`` that are held, and where they would be seen in ``frame``; both are
+        counted from the start of the range."""
+        for other in others:
             if self.first + other in held:
-                lent = lenders.lent(chain, frame - self.first, other)
+                lent = lenders.lent(self.drawing.chain, frame, other)
                 yield held[self.first + other], sampler_of(lent)
 
     def write(
-        self, target: Path, pictures: Iterator[tuple[Picture, Iterator[Lender]]],
+        self, target: Path, pictures: Iterator[tuple[Picture, Held]],
         start: int, stop: int, sound_from: Path | None = None,
     ) -> str:  # fmt: skip
         """Draw frames ``start`` to ``stop`` into a file; returns what to say of the sound."""
@@ -146,8 +182,8 @@ class Render:
             working_format(self.scan.probe.pixel_format), self.encoding, start, stop,
             sound_from=sound_from, pixel_aspect=output.pixel_aspect,
         ) as writer:  # fmt: skip
-            for picture, lend in islice(pictures, stop - start + 1):
-                self.draw(picture, lend, writer.blank_planes())
+            for picture, held in islice(pictures, stop - start + 1):
+                self.draw(picture, held, writer.blank_planes())
                 writer.write(picture.pts)
                 self.progress(picture.index - self.first + 1, len(self.drawing.chain))
             writer.finish()

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+
 from ...picture.pixel_stage import AnyStage
 from ..station import Figure, Report, Scene, Station
+from .grain import Grain
 from .settings import FinishSettings
 from .sharpen import Sharpen, gain_for, sharpness_left
 
@@ -31,8 +34,12 @@ class FinishStation(Station[FinishSettings]):
         return settings.on
 
     def pixels(self, settings: FinishSettings, scene: Scene) -> Sequence[AnyStage]:
-        stage = self._sharpen(settings, scene)
-        return () if stage is None else (stage,)
+        sharpen = self._sharpen(settings, scene)
+        grain = np.asarray(scene.values("finish.grain")) / 100
+        stages: list[AnyStage] = [] if sharpen is None else [sharpen]
+        if settings.on and grain.any():
+            stages.append(Grain(grain))
+        return stages
 
     def _sharpen(self, settings: FinishSettings, scene: Scene) -> Sharpen | None:
         if not settings.on or scene.chain is None:
@@ -46,18 +53,21 @@ class FinishStation(Station[FinishSettings]):
 
     def pixel_report(self, settings: FinishSettings, scene: Scene) -> Report:
         stage = self._sharpen(settings, scene)
+        blurred = scene.motion.timeline.blurred
+        evened = float(blurred.mean()) if settings.on and settings.even and len(blurred) else None
         if stage is None:
-            return {"sharpening": None}
+            return {"sharpening": None, "evened_share": evened}
         lost = gain_for(stage.magnification)
         worst = int((stage.gain - WINCE * lost).argmax())
         return {
+            "evened_share": evened,
             "sharpening": {
                 "magnification": float(stage.magnification.max()),
                 "sharpness_left": float(sharpness_left(stage.magnification).min()),
                 "gain_lost": float(lost[worst]),
                 "gain": float(stage.gain[worst]),
                 "frame": scene.motion.timeline.first + worst,
-            }
+            },
         }
 
     def warnings(self, settings: FinishSettings, report: Report) -> list[str]:
@@ -85,10 +95,14 @@ class FinishStation(Station[FinishSettings]):
         return f"{enlarged}: {100 * share:.0f} % put back"
 
     def figures(self, settings: FinishSettings, report: Report) -> list[Figure]:
-        told = report.get("sharpening")
+        told, evened = report.get("sharpening"), report.get("evened_share")
+        said = []
+        if evened is not None:
+            said.append(Figure("Frames that take detail", f"{100 * evened:.1f} %"))
         if told is None:
-            return []
+            return said
         return [
+            *said,
             Figure("Sharpness left by scaling", f"{100 * told['sharpness_left']:.0f} %"),
             Figure(
                 "Detail raised", f"{100 * told['gain']:.0f} %", _winces(told), frame=told["frame"]
@@ -97,7 +111,19 @@ class FinishStation(Station[FinishSettings]):
 
     def details(self, settings: FinishSettings, report: Report) -> dict[str, str]:
         """What scaling took, and how far beyond that the sharpening goes."""
-        return {"sharpening": _sentence(settings, report.get("sharpening"))}
+        told = _sentence(settings, report.get("sharpening"))
+        return {"sharpening": told, "even": _even_sentence(report.get("evened_share"))}
+
+
+def _even_sentence(share: float | None) -> str:
+    if share is None:
+        return ""
+    if not share:
+        return "No frame of this clip is blurred by motion more than those about it."
+    return (
+        f"{100 * share:.1f} % of the frames are blurred by motion, as notches on the strip show, "
+        "and take detail; exact view and exports show it."
+    )
 
 
 def _sentence(settings: FinishSettings, told: Report | None) -> str:

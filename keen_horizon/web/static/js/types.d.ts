@@ -126,7 +126,7 @@ interface PackedLattice {
 
 interface PixelStage {
   name: string;
-  end: "recorded" | "colours" | "source" | "output" | "detail";
+  end: "recorded" | "colours" | "source" | "output" | "detail" | "grain";
   reach: number; // source px of the blur that detail is told from
   shader: string;
   coded: boolean; // whether its rule is one of code values
