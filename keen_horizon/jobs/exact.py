@@ -1,4 +1,5 @@
-"""Exact view: single frames drawn by the export's own code, by a worker, and kept for a while."""
+"""Exact view: single frames and short stretches drawn by the export's own code, by a worker, and
+kept for a while."""
 
 from __future__ import annotations
 
@@ -23,7 +24,7 @@ from .results import keep_result, result_of
 from .solutions import EDITION, MEGABYTE
 from .solving import solved, solving_details, wanted
 
-FOLDER = "exact"
+FOLDER, LOOPS = "exact", "loops"
 ROOM = 500 * MEGABYTE  # of pictures that are kept; the oldest go first
 
 
@@ -94,7 +95,11 @@ def _about(measure: Measure, treatment: Treatment, frame: int, *, fringes: bool)
 
 
 def _named(about: dict[str, Any]) -> str:
-    return hashlib.sha256(json.dumps(about, sort_keys=True).encode()).hexdigest()[:40] + ".png"
+    return _digest(about) + ".png"
+
+
+def _digest(about: dict[str, Any]) -> str:
+    return hashlib.sha256(json.dumps(about, sort_keys=True).encode()).hexdigest()[:40]
 
 
 def _kept(store: MediaStore, name: str, picture: NDArray[np.uint8]) -> str:
@@ -106,4 +111,61 @@ def _kept(store: MediaStore, name: str, picture: NDArray[np.uint8]) -> str:
     return name
 
 
+# --- a stretch ------------------------------------------------------------------------------------
+
+
+def loop_details(
+    measure: Measure, treatment: Treatment, stretch: tuple[int, int]
+) -> dict[str, Any]:
+    """What a worker needs to know to draw a stretch of frames, both ends included."""
+    return {**solving_details(measure, treatment), "stretch": list(stretch)}
+
+
+def exact_films(
+    store: MediaStore, measure: Measure, treatment: Treatment, stretch: tuple[int, int]
+) -> dict[str, str] | None:
+    """Names of the films ``recorded`` and ``treated``; None if nobody has drawn them, or they have
+    gone."""
+    found = result_of(store, LOOPS, _about_loop(measure, treatment, stretch))
+    if found is None or not all(film_path(store, name).exists() for name in found.values()):
+        return None
+    return found
+
+
+def film_path(store: MediaStore, name: str) -> Path:
+    """Where a film lies. Raises ValueError for a name that is none."""
+    if not (name.endswith(".mp4") and name[:-4].isalnum()):
+        raise ValueError("not a film's name")
+    return store.path(f"{LOOPS}/{name[:2]}/{name}")
+
+
+def draw_loop(task: Task) -> None:
+    measure, treatment = wanted(task)
+    start, stop = (int(frame) for frame in task.details["stretch"])
+    about = _about_loop(measure, treatment, (start, stop))
+    solution = solved(task, measure, treatment)
+    with task.store.workspace() as room:
+        targets = room / "recorded.mp4", room / "treated.mp4"
+        pipeline.exact_loop(
+            task.source, task.scan, drawing_of(solution, treatment), measure.first_frame,
+            (start, stop), targets, task.progress,
+        )  # fmt: skip
+        names = {}
+        for which, target in zip(("recorded", "treated"), targets, strict=True):
+            name = _digest({**about, "which": which}) + ".mp4"
+            with task.store.keeping(f"{LOOPS}/{name[:2]}/{name}") as part:
+                target.replace(part)
+            names[which] = name
+    keep_result(task.store, LOOPS, about, names)
+    task.store.trim(LOOPS, ROOM)
+
+
+def _about_loop(measure: Measure, treatment: Treatment, stretch: tuple[int, int]) -> dict[str, Any]:
+    drawn = digest(treatment, "pixels", measure.folder_key, list(stretch), EDITION)
+    return {"measure": measure.folder_key, "drawn": drawn}
+
+
+EXACT_LOOP = JobKind(
+    "exact_loop", QUICK, "Drawing a loop of", draw_loop, replaceable=True, passing=True
+)
 EXACT = JobKind("exact", QUICK, "Drawing a frame of", draw, replaceable=True, passing=True)

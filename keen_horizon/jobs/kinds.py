@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..core.errors import KeenError
 from .charts import CHART
 from .checking import CHECK
-from .exact import EXACT
+from .exact import EXACT, EXACT_LOOP
 from .exporting import EXPORT
 from .frame_cache import LOOK
 from .glass import GLASS
@@ -17,7 +17,20 @@ from .take import TAKE
 
 KINDS = {
     kind.name: kind
-    for kind in (INGEST, TAKE, MEASURE, SOLVE, PRICE, LOOK, EXACT, CHART, GLASS, CHECK, EXPORT)
+    for kind in (
+        INGEST,
+        TAKE,
+        MEASURE,
+        SOLVE,
+        PRICE,
+        LOOK,
+        EXACT,
+        EXACT_LOOP,
+        CHART,
+        GLASS,
+        CHECK,
+        EXPORT,
+    )
 }
 
 

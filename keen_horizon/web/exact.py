@@ -4,10 +4,23 @@ from __future__ import annotations
 
 from flask import Blueprint, Response, jsonify, send_file, url_for
 
+from ..core.errors import KeenError
+from ..core.picture.working_space import space_of
+from ..core.pipeline.exact_loop import LONGEST
 from ..core.treatment import parse
-from ..jobs.exact import EXACT, exact_details, exact_pictures, picture_path
+from ..jobs.exact import (
+    EXACT,
+    EXACT_LOOP,
+    exact_details,
+    exact_films,
+    exact_pictures,
+    film_path,
+    loop_details,
+    picture_path,
+)
 from ..store import library, treatments
 from ..store.library import NotFound
+from ..store.scans import probe_of
 from . import services
 from .jobs import describe
 from .requests import body, measured_frame
@@ -38,6 +51,51 @@ def view(clip_id: int) -> Response:
         for which, name in found["pictures"].items()
     }
     return jsonify(found | {"work": None, "frame": frame, "pictures": addresses})
+
+
+@blueprint.post("/loop")
+def loop(clip_id: int) -> Response:
+    """Have a stretch of frames, ``first`` to ``last``, drawn as a treatment has it; addresses of
+    its films, once that is done."""
+    data, kit = body(), services()
+    treatment = parse(data.get("treatment"))
+    with kit.database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        measure = treatments.measured(session, clip)
+        stretch = (
+            measured_frame({"frame": data.get("first")}, measure),
+            measured_frame({"frame": data.get("last")}, measure),
+        )
+        if not 0 < stretch[1] - stretch[0] < LONGEST:
+            raise KeenError(f"a loop of 2 to {LONGEST} frames is drawn exactly.")
+        if space_of(probe_of(clip.recording)).depth > 8:
+            raise KeenError(
+                "browsers do not play films of ten bits.",
+                remedy="Look at its frames one by one, exactly.",
+            )
+        found = exact_films(kit.store, measure, treatment, stretch)
+        if found is None:
+            job = kit.queue.ask(
+                session, EXACT_LOOP.name, clip.recording_id, clip_id=clip.id,
+                details=loop_details(measure, treatment, stretch),
+            )  # fmt: skip
+            return jsonify(work=describe(job))
+    films = {
+        which: url_for("exact.film", clip_id=clip_id, name=name) for which, name in found.items()
+    }
+    return jsonify(work=None, films=films)
+
+
+@blueprint.get("/loop/<name>")
+def film(clip_id: int, name: str) -> Response:
+    """One of them; its name names its content."""
+    try:
+        path = film_path(services().store, name)
+    except ValueError as error:
+        raise NotFound("there is no such film.") from error
+    if not path.exists():
+        raise NotFound("this film has gone.", remedy="It is drawn again when it is asked for.")
+    return send_file(path, mimetype="video/mp4", conditional=True, max_age=_YEAR)
 
 
 @blueprint.get("/<name>")

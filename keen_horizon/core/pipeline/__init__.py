@@ -12,6 +12,7 @@ from .compare_edges import edges_report
 from .cost_curve import cost_curve
 from .decide_model import motion_for
 from .estimate_motion import Estimates
+from .exact_loop import exact_loop
 from .exact_view import ExactView, exact_view
 from .find_glass import (
     GlassFit,
@@ -39,6 +40,7 @@ __all__ = [
     "correction_report",
     "cost_curve",
     "edges_report",
+    "exact_loop",
     "exact_view",
     "fall_off_of_frame",
     "fall_off_of_photograph",

@@ -1,6 +1,7 @@
 // The clip screen: its stores and its panels. Tools of stations come with their own scripts.
 import "../lib/choices.js";
 import "./panels/copying.js";
+import "./panels/exact-loop.js";
 import "./panels/exact-view.js";
 import "./panels/field.js";
 import "./panels/fold.js";

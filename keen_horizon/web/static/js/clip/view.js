@@ -24,6 +24,7 @@ const makeView = () => ({
   zoom: 1,
   scopes: preference("scopes", false), // whether scopes stand beside the picture
   exact: false, // whether frames at rest are drawn as an export draws them
+  exactLoop: false, // whether the loop is played as an export draws it
   fringes: false, // whether nothing but fringes is shown of them
   exactly: -1, // the frame that is
   exactWords: "", // what is said of that over the picture
@@ -53,6 +54,11 @@ const makeView = () => ({
     this.exact = !this.exact;
     if (!this.exact) this.fringes = false;
     if (this.exact && this.zoom === 1) live.stage.lookClosely();
+  },
+
+  /** The loop as an export draws it, or the proxy again. */
+  toggleExactLoop() {
+    this.exactLoop = !this.exactLoop;
   },
 
   /** Nothing but fringes of the frame on show, or all of it again. */

@@ -115,8 +115,8 @@ const ROWS = [
   ["W", "scopes", { w: ({ view }) => view.toggle("scopes") }],
   [
     "X",
-    "exact view: as an export draws it, at 100 % under the pointer",
-    { x: ({ view }) => view.toggleExact() },
+    "exact view: as an export draws it, at 100 % under the pointer; with Shift, the loop",
+    { x: ({ view, shift }) => (shift ? view.toggleExactLoop() : view.toggleExact()) },
   ],
   ["T F", "tightest frame; held point furthest off", { t: toTightest, f: toFurthest }],
   [

@@ -1,0 +1,39 @@
+"""A short stretch as an export draws it, at full size, and as it was recorded, to be played over
+and over."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ..geometry.canvas import Canvas
+from ..geometry.chain import WarpChain
+from ..geometry.view import View
+from ..media.encode import Encoding
+from ..media.probe import Scan
+from .measure_tracks import Progress, silent
+from .render_clip import Drawing, Render
+
+LONGEST = 300  # frames
+ENCODING = Encoding(crf=12, preset="veryfast", keyframe=30)
+
+
+def exact_loop(
+    path: Path, scan: Scan, drawing: Drawing, first: int, stretch: tuple[int, int],
+    targets: tuple[Path, Path], progress: Progress = silent,
+) -> None:  # fmt: skip
+    """Write two MP4 files of frames ``stretch``, both included: as recorded and as drawn. The
+    chain's frames start at ``first``."""
+    start, stop = stretch
+    total = 2 * (stop - start + 1)
+    canvas: Canvas = drawing.chain.source
+    plain = Drawing(WarpChain(canvas, View(canvas), (), len(drawing.chain)))
+    done = 0
+    for target, drawn in zip(targets, (plain, drawing), strict=True):
+        before = done
+
+        def told(at: int, _: int, before: int = before) -> None:
+            progress(before + at + first - start, total)
+
+        job = Render(path, scan, drawn, first, ENCODING, told)
+        job.write(target, job.pictures(start), start, stop)
+        done += stop - start + 1
