@@ -12,6 +12,7 @@ component("exactLoop", () => ({
   /** @type {[number, number] | null} */
   stretch: null,
   busy: false,
+  turn: 0, // of asking: what an earlier one comes to is not wanted any more
 
   init() {
     window.Alpine.effect(() => {
@@ -19,6 +20,10 @@ component("exactLoop", () => ({
       // Films of another treatment, or of another stretch, are no longer exact.
       const now = { on: view.exactLoop, answer: clip.answer, loop: clip.loop };
       queueMicrotask(() => this.changed(now));
+    });
+    window.Alpine.effect(() => {
+      const shown = [this.films, this.original];
+      if (shown[0]) queueMicrotask(() => this.meet());
     });
   },
 
@@ -47,8 +52,19 @@ component("exactLoop", () => ({
     return view.peek || view.mode === "original";
   },
 
-  get treated() {
-    return !this.original;
+  get recordedLook() {
+    return this.original ? "" : "is-behind";
+  },
+
+  get treatedLook() {
+    return this.original ? "is-behind" : "";
+  },
+
+  /** Both films at the same place, before the other one is looked at. */
+  meet() {
+    const films = /** @type {HTMLVideoElement[]} */ ([this.$refs.recorded, this.$refs.treated]);
+    const [hidden, shown] = this.original ? films.reverse() : films;
+    if (shown.readyState) shown.currentTime = hidden.currentTime;
   },
 
   get recordedFilm() {
@@ -69,20 +85,22 @@ component("exactLoop", () => ({
     this.answer = window.Alpine.raw(clip.answer);
     this.stretch = stretch;
     this.busy = true;
+    this.turn += 1;
+    const { turn } = this;
     view.exactWords = "Drawing the loop exactly …";
     const [first, last] = stretch;
     const asked = { treatment: clip.treatment, first, last };
     const found = await clip.guard(() =>
       settled(() => post(`${clip.base}/exact/loop`, asked), {
         work: (one) => one.work,
-        wanted: () => view.exactLoop && this.stretch === stretch,
+        wanted: () => view.exactLoop && this.turn === turn,
         tell: (job) => {
           view.exactWords = `Drawing the loop exactly: ${jobWords(job)}`;
         },
         failed: "The loop was not drawn.",
       }),
     );
-    if (this.stretch !== stretch) return; // another is wanted by now
+    if (this.turn !== turn) return;
     this.busy = false;
     view.exactWords = "";
     if (!found?.films) {
@@ -94,6 +112,7 @@ component("exactLoop", () => ({
   },
 
   close() {
+    this.turn += 1;
     this.films = null;
     this.stretch = null;
     this.busy = false;
