@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -90,9 +91,11 @@ def find_glass(
 ) -> GlassFit:  # fmt: skip
     """What the glass of a measured range does to light and colours; to light, what an ``even``
     surface told, if it was asked. Dead is what would need more than ``limit`` stops."""
-    first = estimates.tracks.first
-    lateral = find_lateral(path, scan, first, first + len(estimates.tracks) - 1)
-    looks, seen = _look(path, scan, estimates, progress)
+    first, last = estimates.tracks.first, estimates.tracks.first + len(estimates.tracks) - 1
+    with ThreadPoolExecutor(1) as beside:  # decoding and arrays do not hold each other up
+        colours = beside.submit(find_lateral, path, scan, first, last)
+        looks, seen = _look(path, scan, estimates, progress)
+        lateral = colours.result()
     canvas = estimates.canvas
     light = even or _fall_off(looks, seen, fit_dead_corners(seen, canvas, limit), canvas)
     return GlassFit(light, lateral, fit_dead_corners(seen, canvas, limit, light.fall_off))

@@ -89,7 +89,7 @@ def light_at(luma: Plane, points: Points, space: WorkingSpace) -> Real:
     if not len(points):
         return np.empty(0)
     side = max(5, round(PATCH * luma.shape[0])) | 1
-    mean = cv2.blur(luma.astype(np.float32), (side, side))
+    mean = cv2.boxFilter(luma, cv2.CV_32F, (side, side))
     # In rows, because the library has no longer ones.
     rows = [
         np.asarray(part, np.float32)[None]

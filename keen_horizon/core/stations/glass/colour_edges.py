@@ -234,7 +234,7 @@ def _inside(patches: NDArray[np.intp]) -> Pixels:
 
 def _cut(image: Plane32, at: Pixels) -> Real:
     """``(patches, pixels)`` of an image, each patch about its mean."""
-    pieces = image[at].reshape(len(at[0]), -1).astype(float)
+    pieces = image[at].reshape(len(at[0]), -1)
     return np.asarray(pieces - pieces.mean(axis=1, keepdims=True))
 
 
@@ -281,17 +281,18 @@ def _compared(
     )
     # Red is alpha green, moved: red = alpha green - slope . moved. Alpha is fitted along.
     basis = green / np.maximum(np.linalg.norm(green, axis=1, keepdims=True), 1e-9)
-    clear = slopes - basis[..., None] * np.einsum("mp,mpk->mk", basis, slopes)[:, None]
+    clear = slopes - basis[..., None] * (basis[:, None] @ slopes)
     rest = other - basis * (basis * other).sum(1, keepdims=True)
-    normal = np.einsum("mpk,mpl->mkl", clear, clear)
-    pull = -np.einsum("mpk,mp->mk", clear, rest)
+    across = clear.transpose(0, 2, 1)
+    normal = across @ clear
+    pull = -(across @ rest[..., None])[..., 0]
     # Where a codec has left colour out, red is where green is, and that tells nothing.
     parted_by = (other - green).std(axis=1)
     told = (parted_by > FLAT) & (parted_by < COLOURFUL)
     # What no edge tells is held at nothing, so that it can be solved; its weight is as small.
-    held = normal + np.eye(2) * 1e-6
-    moved_by = np.linalg.solve(held, pull[..., None])[..., 0]
-    left = rest + np.einsum("mpk,mk->mp", clear, moved_by)
+    held = normal.astype(float) + np.eye(2) * 1e-6
+    moved_by = np.linalg.solve(held, pull.astype(float)[..., None])[..., 0]
+    left = rest + (clear @ moved_by[..., None])[..., 0]
     return _Compared(clear, moved_by, held, left, told)
 
 
@@ -323,7 +324,7 @@ def _changes(
     """``(m, pixels)`` by how much red or blue is changed by lying off green, as far as that is more
     than chance; and ``(m,)`` which patches can tell."""
     seen = _compared(colours, patches, known, colour)
-    change = -np.einsum("mpk,mk->mp", seen.slopes, seen.moved)
+    change = -(seen.slopes @ seen.moved[..., None])[..., 0]
     explained = (change**2).mean(axis=1)
     chance = (
         2 * (seen.left**2).mean(axis=1) / PATCH
@@ -361,12 +362,15 @@ class _Solved:
             for k, partings in enumerate(told):
                 slopes = _jacobian(lateral, partings.place, k)
                 off = partings.moved - lateral.parted(partings.place)[:, k] - state[6 + 2 * k :][:2]
-                weighed = partings.weight * keep[k][:, None, None]
-                normal = normal + np.einsum("mki,mkl,mlj->ij", slopes, weighed, slopes)
-                pulls = np.einsum("mki,mkl,ml->mi", slopes, weighed, off)
+                weighed = partings.weight @ slopes * keep[k][:, None, None]
+                size = slopes.shape[-1]
+                normal = normal + slopes.reshape(-1, size).T @ weighed.reshape(-1, size)
+                pulls = (off[:, None] @ weighed)[:, 0]
                 pull = pull + pulls.sum(axis=0)
-                np.add.at(meat, partings.cell, pulls)
-                distances.append(np.sqrt(np.einsum("mk,mkl,ml->m", off, partings.weight, off)))
+                for i in range(size):
+                    meat[:, i] += np.bincount(partings.cell, pulls[:, i], SECTORS**2)
+                apart = off[:, None] @ partings.weight @ off[..., None]
+                distances.append(np.sqrt(np.maximum(apart[:, 0, 0], 0)))
             spread = max(1.4826 * float(np.median(np.concatenate(distances))) / 1.18, 1e-3)
             keep = [faded(distance, TUKEY * spread) for distance in distances]
             state = state + np.linalg.solve(normal, pull)
