@@ -24,6 +24,7 @@ from scipy.special import erf
 from keen_horizon.cli.commands import main as keen
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.chain import WarpChain
+from keen_horizon.core.geometry.live_area import LiveArea
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.geometry.view import View
 from keen_horizon.core.media.decode import Picture, frame_at, frames, plane_view
@@ -56,12 +57,17 @@ ORDINARY = {"crf": "20", "preset": "medium", "g": "30", "threads": "2"}  # a key
 @dataclass(frozen=True)
 class Lens:
     """Lengths in halves of the diagonal. ``slant``: the tangent of the angle of rays at radius 1;
-    ``red`` and ``blue`` lie further out than green by so much of r and r³."""
+    ``red`` and ``blue`` lie further out than green by so much of r and r³. ``ring`` is the radius
+    of a filter's ring; ``hood`` a straight edge, how far out it is and which way, radians; both,
+    out of focus, darken from ``soft`` inside to as much outside."""
 
     slant: float = 0.62
     middle: tuple[float, float] = (0.03, -0.02)
     red: tuple[float, float] = (0.0012, 0.0009)
     blue: tuple[float, float] = (-0.0008, -0.0012)
+    ring: float | None = None
+    hood: tuple[float, float] | None = None
+    soft: float = 0.04
 
     def off(self, places: Array, middle: tuple[float, float] = (0.0, 0.0)) -> Array:
         size = np.array(SIZE) - 1
@@ -69,8 +75,20 @@ class Lens:
 
     def passed(self, places: Array) -> Array:
         """The share of light that comes through at pixels ``(..., 2)``."""
-        square = (self.off(places, self.middle) ** 2).sum(axis=-1)
-        return np.asarray((1 + square * self.slant**2) ** -2.0)
+        off = self.off(places, self.middle)
+        square = (off**2).sum(axis=-1)
+        light = (1 + square * self.slant**2) ** -2.0
+        if self.ring is not None:
+            light = light * self._open(self.ring - np.sqrt(square))
+        if self.hood is not None:
+            far, way = self.hood
+            light = light * self._open(far - off @ np.array([np.cos(way), np.sin(way)]))
+        return np.asarray(light)
+
+    def _open(self, inside: Array) -> Array:
+        """The share of a round pupil that an edge out of focus leaves open."""
+        t = np.clip(inside / self.soft, -1, 1)
+        return np.asarray((np.arccos(-t) + t * np.sqrt(1 - t**2)) / np.pi)
 
     def parted(self, places: Array, colour: tuple[float, float]) -> Array:
         """By how many px a colour lies off green."""
@@ -105,6 +123,7 @@ def glass(folder: Path) -> list[Row]:
         if keen(["glass", str(path), "--json", str(told)]):
             raise RuntimeError("keen glass did not work")
         rows += _found_rows(name, json.loads(told.read_text()), lens)
+    rows += dead_rows(folder)
     rows += [*even_rows(folder, lens), *fringe_rows(folder, lens), halo_row(), *sharp_rows()]
     return [*rows, *speed_rows(folder, lens), bit_row(folder)]
 
@@ -134,6 +153,48 @@ def _record(pictures: Iterator[Bgr], path: Path, options: dict[str, str] | None 
             frame.pts = i
             out.mux(video.encode(frame))
         out.mux(video.encode(None))
+
+
+HOODS = {
+    "a filter's ring": Lens(slant=0.45, ring=0.88),
+    "a hood on one side": Lens(slant=0.45, hood=(0.8, np.radians(215))),
+}
+
+
+def dead_rows(folder: Path) -> list[Row]:
+    """Dead corners by the area found, and light outside of them; dead is what lets less than a
+    quarter of the light through, two stops."""
+    rows = []
+    places = np.stack(np.meshgrid(*(np.arange(n, dtype=float) for n in SIZE)), axis=-1)
+    for what, lens in HOODS.items():
+        true = lens.passed(places) < 0.25
+        for name, pictures in _clips().items():
+            if name not in ("quay walk", "photographs, turning"):
+                continue
+            say(f"{name}, {what}")
+            path, told = folder / f"hood {name}.mp4", folder / f"hood {name}.json"
+            _record(map(lens.taken, pictures), path)
+            keen(["glass", str(path), "--json", str(told)])
+            found = json.loads(told.read_text())
+            live = (found["settings"] or {}).get("live")
+            mine = np.zeros(SIZE[::-1], bool)
+            if live:
+                mine = LiveArea.within(Canvas(*SIZE), np.array(live)).mask(*SIZE) == 0
+            both = float((mine & true).sum() / max((mine | true).sum(), 1))
+            rows.append(Row(f"glass: {name}, {what}: dead corners, area found", "IoU ≥ 0.9",
+                            f"{both:.2f}", both >= 0.9,
+                            f"{100 * true.mean():.1f} % of the picture"))  # fmt: skip
+            if found["gain"] is None:
+                continue
+            at = _lattice(found)
+            seen = lens.passed(at) > 0.25
+            off = np.log2(np.array(found["gain"])) + np.log2(lens.passed(at))
+            clear = replace(lens, soft=1e-6).passed(at) > 0.25
+            off = (off - off[off.shape[0] // 2, off.shape[1] // 2])[seen & clear]
+            rms = float(np.sqrt((off**2).mean()))
+            rows.append(Row(f"glass: {name}, {what}: gain outside of them", "≤ 0.05 stop rms",
+                            f"{rms:.3f} stop", rms <= 0.05))  # fmt: skip
+    return rows
 
 
 def _lattice(told: dict[str, Any]) -> Array:
@@ -197,7 +258,8 @@ def even_rows(folder: Path, lens: Lens) -> list[Row]:
 
 def fringe_rows(folder: Path, lens: Lens) -> list[Row]:
     """What is left of fringes in a file, where chroma is off by more than a codec would have it:
-    against the same clip through glass that parts nothing; by the glass that was found."""
+    against the same clip through glass that parts nothing, exported alike; by the glass that was
+    found."""
     rows = []
     for name, taken in (
         ("photographs", Scene(Camera(*SIZE, 60), room(), poses(12, 31, pan=6), 12, noise=0.0)),
@@ -205,18 +267,20 @@ def fringe_rows(folder: Path, lens: Lens) -> list[Row]:
     ):
         pictures = list(taken.pictures() if isinstance(taken, Scene) else taken.frames())
         plain = replace(lens, slant=0.0)
-        clean, fringed, out = (folder / f"fringes {name} {k}.mp4" for k in "cfo")
+        clean, fringed, out, alike = (folder / f"fringes {name} {k}.mp4" for k in "cfoa")
         _record(iter(pictures), clean)
         _record(map(plain.taken, pictures), fringed)
-        order = ["correct", str(fringed), str(out), "--quality", "fine", "--set", "motion.on=false"]
-        keen([*order, "--set", "glass.find=true"])
+        order = ["--quality", "fine", "--set", "motion.on=false", "--set"]
+        keen(["correct", str(fringed), str(out), *order, "glass.find=true"])
+        keen(["correct", str(clean), str(alike), *order, "glass.on=false"])
         chroma = [
             [p.astype(float) for p in frame_at(path, scan(path), 0).planes[1:]]
-            for path in (clean, fringed, out)
+            for path in (clean, fringed, alike, out)
         ]
         inner = np.s_[8:-8, 8:-8]
         off = [
-            np.hypot(*(one[k][inner] - chroma[0][k][inner] for k in (0, 1))) for one in chroma[1:]
+            np.hypot(*(chroma[b][k][inner] - chroma[a][k][inner] for k in (0, 1)))
+            for a, b in ((0, 1), (2, 3))
         ]
         seen = off[0] > 6  # code values: what an eye finds
         gone = 1 - float((off[1][seen] ** 2).sum() / (off[0][seen] ** 2).sum())
