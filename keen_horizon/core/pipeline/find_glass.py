@@ -69,8 +69,10 @@ class GlassFit:
             colours = LateralFit(lateral_of(glass, canvas), (doubt, doubt), np.inf, 0, words)
         if glass.live:
             dead = DeadCorners(live_area_of(glass, canvas), f"Dead corners are of {profile.name}.")
-        by = ("found_by", "colour_found_by")
-        known = {name: settings[name] for name in by if settings[name] != "nothing"}
+        known = {}
+        for by, doubt in (("found_by", "doubt"), ("colour_found_by", "colour_doubt")):
+            if settings[by] != "nothing":
+                known |= {name: settings[name] for name in (by, doubt)}
         return GlassFit(light, colours, dead, known)
 
     @property
