@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import re
 from pathlib import Path
 
 import cv2
@@ -16,7 +17,7 @@ from keen_horizon.core.stations.glass.lateral import Lateral
 from keen_horizon.simulated.shade import Shade
 from tests.browser.conftest import enter, report, reset, station, summary, tools, unfold, value
 from tests.browser.test_application import picture
-from tools.browser import pause_at, wait_settled
+from tools.browser import pause_at, until, wait_settled
 
 pytestmark = pytest.mark.browser
 LOSSES = ("glass.loss_r2", "glass.loss_r4", "glass.loss_r6")
@@ -107,6 +108,68 @@ def test_a_frame_and_a_photograph_are_looked_at_for_evenness(glass: Page, tmp_pa
     entry.set_input_files(tmp_path / "note.png")
     expect(glass.get_by_role("alert").first).to_contain_text("note.png")
     glass.get_by_role("button", name="Close").locator("visible=true").first.click()
+
+
+def test_the_wall_that_came_along_is_looked_at(glass: Page):
+    unfold(glass, "By an even surface")
+    told = tools(glass, "Glass").get_by_role("status").first
+    glass.get_by_role("button", name="Demo wall").click()
+    expect(told).to_contain_text("as the even surface tells", timeout=60_000)
+    wait_settled(glass)
+    assert report(glass)["glass"]["corner_stops"]["top right"] > 0.8
+    assert glass.complaints == []
+
+
+def test_the_curve_stands_against_the_frame_s_own_light(glass: Page):
+    seen = tools(glass, "Glass").locator(".curve-seen")
+    expect(seen).to_have_attribute("d", re.compile("L"), timeout=15_000)
+    before = seen.get_attribute("d")
+    pause_at(glass, 45)
+    until(glass, "was => document.querySelector('.curve-seen').getAttribute('d') !== was", before)
+    expect(tools(glass, "Glass").get_by_text("Light by the curve of")).to_be_visible()
+    assert glass.complaints == []
+
+
+# --- dead corners ---------------------------------------------------------------------------------
+
+CUT = "[[0.2,0],[1,0],[1,1],[0,1],[0,0.3]]"
+
+
+def reddish(page: Page) -> float:
+    """How red the upper left of the stage's picture is against its green: stripes are."""
+    seen = colours(page)
+    box = page.evaluate("keen.stage.layout().at(-1).box")
+    top, left = round(box["top"]) + 3, round(box["left"]) + 3
+    corner = seen[top : top + 24, left : left + 40]
+    return float((corner[..., 0] - corner[..., 1]).std())
+
+
+def test_a_dead_corner_is_hatched_counted_and_kept_out_of_view(glass: Page):
+    reset(glass, "motion.on=false", f"glass.live={CUT}", "frame.zoom_ceiling=1.6")
+    expect(summary(glass, "Glass")).to_contain_text("dead corners")
+    told = report(glass)["dead"]
+    assert told["share"] == pytest.approx(0.03, abs=0.001)
+    assert report(glass)["zoom"] == pytest.approx(told["zoom"], abs=0.01)
+    expect(tools(glass, "Glass").get_by_text("3.0 % of the picture. Hiding them")).to_be_visible()
+    glass.keyboard.press("1")  # the original shows where it is
+    glass.wait_for_timeout(200)
+    hatched = reddish(glass)
+    glass.keyboard.press("e")
+    glass.wait_for_timeout(200)
+    assert hatched > reddish(glass) + 10
+    glass.keyboard.press("e")
+    glass.keyboard.press("2")
+    station(glass, "Frame")
+    glass.get_by_role("radio", name="Leave", exact=True).click()
+    wait_settled(glass)
+    assert report(glass)["bare_edges"] == pytest.approx(3.0, abs=0.2)
+    assert reddish(glass) > 20
+    station(glass, "Glass")
+    glass.get_by_role("button", name="Use all of the picture").click()
+    wait_settled(glass)
+    assert report(glass)["dead"] is None
+    expect(tools(glass, "Glass").get_by_text("None are known")).to_be_visible()
+    assert glass.complaints == []
 
 
 # --- colours --------------------------------------------------------------------------------------

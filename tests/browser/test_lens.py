@@ -282,7 +282,7 @@ def test_an_amount_that_starts_at_nothing_and_ends_in_full(lens: Page):
 
 
 def test_a_lens_is_kept_used_replaced_followed_and_taken_out(lens: Page, tmp_path: Path):
-    reset(lens, *BENT)
+    reset(lens, *BENT, "glass.loss_r2=0.8")
     choose(lens, "Cabinet")
     listed = lens.get_by_role("list", name="Lenses of the house").locator("li")
     keep = tools(lens, "Lens").get_by_role("button", name="Keep", exact=True)
@@ -304,10 +304,14 @@ def test_a_lens_is_kept_used_replaced_followed_and_taken_out(lens: Page, tmp_pat
     wait_settled(lens)
     assert value(lens, "lens.model") == "rectilinear"
     expect(listed.get_by_role("button", name="Replace")).to_be_disabled()
+    lens.evaluate("keen.clip.adopt('glass', { loss_r2: 0 }, true)")
+    wait_settled(lens)
     use = listed.get_by_role("button", name="Use", exact=True)
     expect(use).to_be_enabled()
     use.click()
     wait_settled(lens)
+    assert value(lens, "glass.loss_r2") == 0.8  # a profile carries its glass
+    assert value(lens, "glass.found_by") == "copy"
     assert value(lens, "lens.k1") == -0.2
     assert value(lens, "lens.found_by") == "profile"
     expect(summary(lens, "Lens")).to_contain_text("profile")

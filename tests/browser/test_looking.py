@@ -114,6 +114,52 @@ def test_the_strongest_fringe_is_enlarged_beside_the_sliders(fresh: Page):
     assert fresh.complaints == []
 
 
+def test_a_map_of_nothing_but_fringes_takes_the_place_of_the_picture(fresh: Page):
+    reset(fresh, "motion.on=false", "glass.red_r=4")
+    station(fresh, "Glass")
+    fresh.get_by_role("button", name="Fringe map").click()
+    until(fresh, "() => Boolean(keen.stage.exactNow?.mapped)", seconds=60)
+    expect(fresh.get_by_text("Nothing but the fringes of frame")).to_be_visible()
+    told = tools(fresh, "Glass").locator(".loupe").get_by_role("status")
+    expect(told).to_contain_text("px off green")
+    fresh.get_by_role("button", name="Fringe map").click()
+    until(fresh, "() => keen.stage.exactNow && !keen.stage.exactNow.mapped", seconds=60)
+    toggle(fresh, "Exact")
+    assert fresh.complaints == []
+
+
+# --- a loop ---------------------------------------------------------------------------------------
+
+
+def test_a_loop_is_drawn_exactly_and_played_at_its_own_size(fresh: Page):
+    fresh.evaluate("keen.clip.setLoop(20, 32)")
+    toggle(fresh, "Exact loop")
+    expect(fresh.get_by_text("Drawing the loop exactly")).to_be_visible()
+    film = fresh.locator(".exact-loop")
+    expect(film).to_be_visible(timeout=60_000)
+    expect(film.get_by_role("status")).to_contain_text("Frames 20 to 32, as an export draws them")
+    plays = "() => [...document.querySelectorAll('.exact-loop video')].every(v => v.videoWidth)"
+    until(fresh, plays)
+    sizes = "[...document.querySelectorAll('.exact-loop video')].map(v => v.videoWidth)"
+    assert fresh.evaluate(sizes) == [1280, report(fresh)["output"]["width"]]
+    place = "document.querySelector('.exact-loop video:not(.is-behind)').style.objectPosition"
+    fresh.mouse.move(*in_stage(fresh, 0.25, 0.75))
+    until(fresh, f"() => ({place}).startsWith('25')")
+    fresh.keyboard.down("o")
+    expect(film.get_by_role("status")).to_contain_text("recorded")
+    fresh.keyboard.up("o")
+    # A change of the treatment makes it stale: it goes.
+    fresh.evaluate("keen.clip.change('frame.extra_zoom', 1.1)")
+    wait_settled(fresh)
+    expect(film).to_be_hidden()
+    fresh.keyboard.press("Shift+X")
+    expect(film).to_be_visible(timeout=60_000)
+    fresh.keyboard.press("Escape")
+    expect(film).to_be_hidden()
+    assert fresh.evaluate("keen.clip.loop") is None
+    assert fresh.complaints == []
+
+
 # --- scopes ---------------------------------------------------------------------------------------
 
 
@@ -188,6 +234,11 @@ def test_finish_says_what_scaling_took_and_what_is_put_back(fresh: Page):
     enter(fresh, "Beyond, 0 to 200 %", "80")
     assert report(fresh)["zoom"] == zoom
     expect(tools(fresh, "Finish").get_by_text("more than half as much again")).to_be_visible()
+    enter(fresh, "Even sharpness, 0 to 100 %", "100")
+    expect(tools(fresh, "Finish").get_by_text("blurred by motion")).to_be_visible()
+    assert report(fresh)["evened_share"] is not None
+    enter(fresh, "Match grain, 0 to 100 %", "100")
+    assert value(fresh, "finish.grain") == 100
     told = report(fresh)["sharpening"]
     assert told["gain"] == pytest.approx(told["gain_lost"] + 0.8)
     reset(fresh, "motion.on=false", "finish.on=true")

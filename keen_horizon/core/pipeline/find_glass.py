@@ -61,15 +61,15 @@ class GlassFit:
         light, colours, dead = self.fall_off, self.lateral, self.dead
         if settings["found_by"] != "nothing":
             words = f"The fall-off is that of the lens profile {profile.name}."
-            doubt = np.inf if glass.doubt is None else glass.doubt
-            light = FallOffFit(fall_off_of(glass, canvas), doubt, np.inf, 0, words)
+            unsure = np.inf if glass.doubt is None else glass.doubt
+            light = FallOffFit(fall_off_of(glass, canvas), unsure, np.inf, 0, words)
         if settings["colour_found_by"] != "nothing":
             words = f"So is where it puts red and blue: {profile.name}."
-            doubt = np.inf if glass.colour_doubt is None else glass.colour_doubt
-            colours = LateralFit(lateral_of(glass, canvas), (doubt, doubt), np.inf, 0, words)
+            unsure = np.inf if glass.colour_doubt is None else glass.colour_doubt
+            colours = LateralFit(lateral_of(glass, canvas), (unsure, unsure), np.inf, 0, words)
         if glass.live:
             dead = DeadCorners(live_area_of(glass, canvas), f"Dead corners are of {profile.name}.")
-        known = {}
+        known: dict[str, Any] = {}
         for by, doubt in (("found_by", "doubt"), ("colour_found_by", "colour_doubt")):
             if settings[by] != "nothing":
                 known |= {name: settings[name] for name in (by, doubt)}
