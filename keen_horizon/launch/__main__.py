@@ -111,6 +111,13 @@ def run_worker(queues: list[str]) -> int:
     return 0
 
 
+# Tests of the core side by side, a file a process; then those that share a server and a browser.
+ALL_TESTS = (
+    ["-n", "2", "--dist", "loadfile", "-m", "not integration and not browser"],
+    ["-m", "integration or browser"],
+)
+
+
 def test(arguments: list[str]) -> int:
     """All tests, on a database of their own; and those of the scripts, unless some are chosen."""
     worst = 0
@@ -121,8 +128,9 @@ def test(arguments: list[str]) -> int:
         worst |= subprocess.run(node, cwd=HOME).returncode
     with database_url(data_folder(), passing=True) as url:
         environment = {**os.environ, "KEEN_TEST_DATABASE_URL": url}
-        pytest = [sys.executable, "-m", "pytest", *arguments]
-        worst |= subprocess.run(pytest, cwd=HOME, env=environment).returncode
+        for chosen in [arguments] if arguments else ALL_TESTS:
+            pytest = [sys.executable, "-m", "pytest", *chosen]
+            worst |= subprocess.run(pytest, cwd=HOME, env=environment).returncode
     return worst
 
 

@@ -39,9 +39,10 @@ def test_a_frame_at_rest_is_drawn_as_an_export_draws_it(fresh: Page):
     fresh.mouse.move(*in_stage(fresh, 0.3, 0.3))
     fresh.keyboard.press("x")
     exact(fresh)
-    pixels = fresh.evaluate("[keen.stage.exact.treated.width, keen.stage.exact.recorded.height]")
+    sizes = "Object.values(keen.stage.exact.pictures).map((p) => [p.width, p.height])"
+    pixels = fresh.evaluate(sizes)
     output = report(fresh)["output"]
-    assert pixels == [output["width"], 720]
+    assert pixels == [[1280, 720], [output["width"], output["height"]]]
     # At 100 %: a pixel of the output is a pixel of the canvas.
     box = fresh.evaluate("keen.stage.layout().at(-1).box")
     assert box["width"] == pytest.approx(output["width"], rel=0.01)

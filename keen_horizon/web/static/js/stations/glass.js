@@ -185,7 +185,7 @@ component("deadCorners", () => ({
   },
 
   clear() {
-    this.$store.clip.adopt("glass", defaultsOf(settings, "glass", "dead"), true);
+    this.$store.clip.adopt("glass", { live: [] }, true);
   },
 }));
 
@@ -226,7 +226,12 @@ component("glassCurve", () => ({
     const { clip } = this.$store;
     const { centre_x: x, centre_y: y, roundness: round } = clip.treatment?.glass ?? {};
     const small = live.stage?.small(WIDE);
-    const told = small && (await clip.guard(() => sendPixels("/scopes", small, { x, y, round })));
+    let told = null;
+    try {
+      told = small && (await sendPixels("/scopes", small, { x, y, round }));
+    } catch {
+      // Nobody asked for it; and what was asked for may have a problem that stays to be read.
+    }
     this.asking = false;
     const lost = /** @type {(number | null)[]} */ (told?.parts[0].lost ?? []);
     this.seen = lost.map((stops, k) => [(100 * (k + 0.5)) / lost.length, stops]);
