@@ -73,6 +73,9 @@ def _take(page: Page, address: str) -> None:
     _edges(page)
     _glass(page)
     _square(page)
+    page.goto(loft)
+    wait_ready(page)
+    _dead_corners(page)
     page.goto(deck)
     wait_ready(page)
     _charts(page)
@@ -172,8 +175,29 @@ def _glass(page: Page) -> None:
     until(page, "() => Boolean(keen.stage.exactNow)")
     page.locator(".loupe-pair").scroll_into_view_if_needed()
     _shot(page, "exact-scopes")
+    page.keyboard.press("w")
+    page.keyboard.press("0")
+    page.get_by_role("button", name="Fringe map").click()
+    until(page, "() => Boolean(keen.stage.exactNow?.mapped)")
+    _shot(page, "fringe-map")
+    page.keyboard.press("w")
     for key in ("x", "w", "2", "0"):
         page.keyboard.press(key)
+    _undo(page, 1)
+
+
+def _dead_corners(page: Page) -> None:
+    """Behind a filter's ring, recorded and treated."""
+    pause_at(page, 60)
+    _station(page, "Glass")
+    page.get_by_role("button", name="Find it in this clip").click()
+    page.get_by_role("status").filter(has_text="dead corners").wait_for(timeout=60_000)
+    wait_settled(page)
+    page.keyboard.press("4")
+    page.get_by_role("button", name="Use all of the picture").scroll_into_view_if_needed()
+    page.wait_for_timeout(400)
+    _shot(page, "dead-corners")
+    page.keyboard.press("2")
     _undo(page, 1)
 
 

@@ -62,7 +62,7 @@ def _key(name: str) -> str:
 def draw(task: Task) -> None:
     measure, treatment = wanted(task)
     frame = int(task.details["frame"])
-    fringes = bool(task.details["fringes"])
+    fringes = bool(task.details.get("fringes"))
     about = _about(measure, treatment, frame, fringes=fringes)
     solution = solved(task, measure, treatment)
     view = pipeline.exact_view(
