@@ -26,8 +26,8 @@ from keen_horizon.core.stations.glass.by_hand import Parting, parted_by_hand, pa
 from keen_horizon.core.stations.glass.colour_edges import (
     colours_of,
     fit_lateral,
-    strongest_fringe,
 )
+from keen_horizon.core.stations.glass.fringe_map import strongest_fringe
 from keen_horizon.core.stations.glass.halo import Halo
 from keen_horizon.core.stations.glass.lateral import (
     Lateral,

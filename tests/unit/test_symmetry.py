@@ -20,13 +20,9 @@ from keen_horizon.core.picture.working_space import curve_words, working_space
 from keen_horizon.core.pipeline import fall_off_of_photograph
 from keen_horizon.core.pipeline.exact_view import _fringe_words
 from keen_horizon.core.stations.glass import GlassSettings
-from keen_horizon.core.stations.glass.colour_edges import (
-    Fringes,
-    colours_of,
-    edges_apart,
-    fringes_of,
-)
+from keen_horizon.core.stations.glass.colour_edges import colours_of
 from keen_horizon.core.stations.glass.fall_off import FallOffGain, fall_off_of
+from keen_horizon.core.stations.glass.fringe_map import Fringes, edges_apart, fringes_of
 from keen_horizon.core.stations.glass.symmetry import fit_symmetry
 from keen_horizon.core.stations.lens.settings import LensSettings
 from keen_horizon.core.treatment.lens_profile import (

@@ -11,7 +11,8 @@ from ..media.decode import frame_at, key_frames
 from ..media.probe import Scan, scan
 from ..picture.working_space import space_of
 from ..quality.edges import sharpness
-from ..stations.glass.colour_edges import Colours, colours_of, edges_apart
+from ..stations.glass.colour_edges import Colours, colours_of
+from ..stations.glass.fringe_map import edges_apart
 
 LOOKS = 4  # frames of each that are looked at
 

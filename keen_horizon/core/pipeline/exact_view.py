@@ -16,8 +16,9 @@ from ..media.probe import Scan
 from ..picture.noise import PART, noise_by_level, roughness
 from ..picture.working_space import WorkingSpace, space_of
 from ..stations.finish.grain import Grain
-from ..stations.glass.colour_edges import Fringes, colours_of, fringes_of, strongest_fringe
+from ..stations.glass.colour_edges import colours_of
 from ..stations.glass.fall_off import FallOffGain
+from ..stations.glass.fringe_map import Fringes, fringes_of, strongest_fringe
 from .render_clip import Drawing, Render
 
 EVERY = 4  # px, of which one tells what is blown

@@ -43,8 +43,6 @@ NOISE = 0.03  # of code values, at least: what a codec may have changed
 OFF = 0.015  # shares of the picture's size that the middle may well be off
 SHIFTED = 0.15  # px of chroma by which all of a colour may well be shifted: misplaced chroma
 PARTED = 0.003  # shares of half the diagonal that a term may well have
-QUIET, LOUD = 64, 2600.0  # code values of a map where nothing is off, and of what all of white is
-CHANCE = 3.0  # times what chance explains, of which half is shown
 TUKEY = 4.0
 ASTRAY = 0.06  # px of the picture, by which a codec leads all patches astray; found on recordings
 SURE = 2.0  # standard deviations by which something must differ from nothing
@@ -105,7 +103,7 @@ def colours_of(picture: Picture, space: WorkingSpace) -> Colours:
 
 def fit_lateral(frames: list[Colours], canvas: Canvas) -> LateralFit:
     """The lateral colour that the edges of some frames speak for."""
-    chosen = [_edges(colours) for colours in frames]
+    chosen = [edge_patches(colours) for colours in frames]
     count = sum(len(patches) for patches in chosen)
     if count < FEW:
         return LateralFit(
@@ -113,10 +111,12 @@ def fit_lateral(frames: list[Colours], canvas: Canvas) -> LateralFit:
             f"Only {count} places have edges sharp enough to compare colours at; at least {FEW} "
             "are needed.",
         )  # fmt: skip
-    return _solve(frames, chosen, canvas).told(count)
+    return solve_lateral(frames, chosen, canvas).told(count)
 
 
-def _solve(frames: list[Colours], chosen: list[NDArray[np.intp]], canvas: Canvas) -> _Solved:
+def solve_lateral(
+    frames: list[Colours], chosen: list[NDArray[np.intp]], canvas: Canvas
+) -> SolvedLateral:
     """The field over the patches that were chosen of each frame."""
     lateral = Lateral(RadialField(canvas), (0.0, 0.0), (0.0, 0.0))
     for _ in range(ROUNDS):
@@ -127,70 +127,15 @@ def _solve(frames: list[Colours], chosen: list[NDArray[np.intp]], canvas: Canvas
             ])
             for k in (0, 1)
         ]  # fmt: skip
-        solved = _Solved.of(told, canvas, lateral)
+        solved = SolvedLateral.of(told, canvas, lateral)
         lateral = solved.lateral
     return solved
-
-
-def edges_apart(frames: list[Colours], canvas: Canvas) -> tuple[float, float] | None:
-    """How far red and blue lie off green together, rms px over pictures of size ``canvas``, and the
-    standard deviation of that; None where too few edges tell."""
-    chosen = [_edges(colours) for colours in frames]
-    if sum(len(patches) for patches in chosen) < FEW:
-        return None
-    solved = _solve(frames, chosen, canvas)
-    return float(np.hypot(*solved.lateral.rms())), float(np.hypot(*solved.doubt))
-
-
-@dataclass(frozen=True)
-class Fringes:
-    """What is off between colours at the edges of a picture. ``drawn`` ``(height, width, 3)`` blue,
-    green and red of nothing but that, at chroma's size: grey where nothing is. ``apart`` how far
-    red and blue lie off green, rms px over the picture, and ``doubt`` the standard deviation of
-    each; None where too few edges tell."""
-
-    drawn: NDArray[np.uint8]
-    apart: tuple[float, float] | None
-    doubt: tuple[float, float] | None
-
-
-def fringes_of(colours: Colours, canvas: Canvas) -> Fringes:
-    """The fringes of a picture of size ``canvas``: by how much each colour would change at an edge
-    if it were moved to where green is."""
-    patches = _edges(colours)
-    drawn = np.full((*colours.green.shape, 3), float(QUIET))
-    nothing = Lateral(RadialField(canvas), (0.0, 0.0), (0.0, 0.0))
-    for k, channel in ((0, 2), (1, 0)):
-        if len(patches):
-            change, told = _changes(colours, patches, nothing, k)
-            rows, columns = _inside(patches[told])
-            drawn[rows, columns, channel] += LOUD * change[told].reshape(-1, PATCH, PATCH)
-    shown = np.clip(np.rint(drawn), 0, 255).astype(np.uint8)
-    if len(patches) < FEW:
-        return Fringes(shown, None, None)
-    solved = _solve([colours], [patches], canvas)
-    return Fringes(shown, solved.lateral.rms(), solved.doubt)
-
-
-def strongest_fringe(colours: Colours) -> tuple[float, float] | None:
-    """The px of the picture about which red or blue differs most from green; None where there is no
-    edge to compare at."""
-    patches = _edges(colours)
-    if not len(patches):
-        return None
-    off = np.maximum(*(np.abs(colour - colours.green) for colour in (colours.red, colours.blue)))
-    # What all of a patch differs by is its colour; a fringe is what stands out of it.
-    flat = off[_inside(patches)].reshape(len(patches), -1)
-    strength = flat.max(axis=1) - np.median(flat, axis=1)
-    row, column = patches[int(strength.argmax())] * PATCH + (PATCH - 1) / 2
-    x, y, _ = colours.to_luma @ np.array([column, row, 1.0])
-    return float(x), float(y)
 
 
 # --- patches --------------------------------------------------------------------------------------
 
 
-def _edges(colours: Colours) -> NDArray[np.intp]:
+def edge_patches(colours: Colours) -> NDArray[np.intp]:
     """``(m, 2)`` rows and columns of patches, counted in patches, with the strongest edges of each
     part of the picture; none that is cut off."""
     green = colours.green
@@ -226,7 +171,7 @@ def _slopes(plane: Plane32) -> tuple[Plane32, Plane32]:
     )
 
 
-def _inside(patches: NDArray[np.intp]) -> Pixels:
+def pixels_of(patches: NDArray[np.intp]) -> Pixels:
     """Rows and columns of the pixels of patches."""
     inside, corner = np.arange(PATCH), patches * PATCH
     return (corner[:, 0, None] + inside)[:, :, None], (corner[:, 1, None] + inside)[:, None, :]
@@ -239,7 +184,7 @@ def _cut(image: Plane32, at: Pixels) -> Real:
 
 
 @dataclass(frozen=True)
-class _Compared:
+class Compared:
     """Red or blue of patches against green: ``slopes`` ``(m, pixels, 2)`` of the edge, what green's
     own strength explains taken out; ``moved`` ``(m, 2)`` px by which it lies off; ``held`` ``(m, 2,
     2)`` how surely; ``left`` ``(m, pixels)`` what that leaves; ``told`` whether a patch can
@@ -252,9 +197,7 @@ class _Compared:
     told: Flags
 
 
-def _compared(
-    colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int
-) -> _Compared:
+def compare(colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int) -> Compared:
     """What patches show of red (``colour`` 0) or blue (1), about what is ``known``."""
     plane = (colours.red, colours.blue)[colour]
     height, width = plane.shape
@@ -268,7 +211,7 @@ def _compared(
         plane = np.asarray(cv2.remap(plane, places, None, cv2.INTER_CUBIC), np.float32)
     own = _slopes(colours.green)
     theirs = _slopes(plane)
-    at = _inside(patches)
+    at = pixels_of(patches)
     green, other = _cut(colours.green, at), _cut(plane, at)
     alpha = (green * other).sum(1) / np.maximum((green**2).sum(1), 1e-9)
     # The slope of what lies halfway between the two (as in Benhimane, Malis, IROS 2004).
@@ -293,12 +236,12 @@ def _compared(
     held = normal.astype(float) + np.eye(2) * 1e-6
     moved_by = np.linalg.solve(held, pull.astype(float)[..., None])[..., 0]
     left = rest + (clear @ moved_by[..., None])[..., 0]
-    return _Compared(clear, moved_by, held, left, told)
+    return Compared(clear, moved_by, held, left, told)
 
 
 def _partings(colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int) -> Partings:
     """What a frame's patches tell of red (``colour`` 0) or blue (1), about what is ``known``."""
-    seen = _compared(colours, patches, known, colour)
+    seen = compare(colours, patches, known, colour)
     held, left, moved_by, told = seen.held, seen.left, seen.moved, seen.told
     height, width = colours.green.shape
     to_luma = colours.to_luma
@@ -318,21 +261,6 @@ def _partings(colours: Colours, patches: NDArray[np.intp], known: Lateral, colou
     return Partings(place[told], moved_by[told], weight[told], cell[told])
 
 
-def _changes(
-    colours: Colours, patches: NDArray[np.intp], known: Lateral, colour: int
-) -> tuple[Real, Flags]:
-    """``(m, pixels)`` by how much red or blue is changed by lying off green, as far as that is more
-    than chance; and ``(m,)`` which patches can tell."""
-    seen = _compared(colours, patches, known, colour)
-    change = -(seen.slopes @ seen.moved[..., None])[..., 0]
-    explained = (change**2).mean(axis=1)
-    chance = (
-        2 * (seen.left**2).mean(axis=1) / PATCH
-    )  # by two numbers; a patch's pixels err together
-    sure = explained / np.maximum(explained + CHANCE * chance, 1e-12)
-    return change * sure[:, None], seen.told
-
-
 def _joined(told: list[Partings]) -> Partings:
     return Partings(*(np.concatenate([getattr(t, k) for t in told]) for k in vars(told[0])))
 
@@ -341,7 +269,7 @@ def _joined(told: list[Partings]) -> Partings:
 
 
 @dataclass(frozen=True)
-class _Solved:
+class SolvedLateral:
     """A fit, and ``covariance`` ``(10, 10)`` of its unknowns: red by r and r³, blue by r and r³,
     the middle, shifts of red and of blue."""
 
@@ -350,7 +278,7 @@ class _Solved:
     residual: float
 
     @classmethod
-    def of(cls, told: list[Partings], canvas: Canvas, start: Lateral) -> _Solved:
+    def of(cls, told: list[Partings], canvas: Canvas, start: Lateral) -> SolvedLateral:
         state = np.array([*start.red, *start.blue, *start.field.centre, 0, 0, 0, 0])
         prior = np.array([PARTED] * 4 + [OFF] * 2 + [2 * SHIFTED] * 4) ** -2.0
         keep = [np.ones(len(t.place)) for t in told]
