@@ -4,8 +4,8 @@
 finds it from a clip's marks, ``by_hand`` tells it by three numbers. ``lateral`` is the rule for
 colours and its stage; ``colour_edges`` finds it from edges; ``fringe_map`` shows it in one picture.
 ``halo`` takes rims away. ``even_surface`` finds the fall-off in a picture of a wall, ``symmetry``
-in one in which nothing moves; ``radial_fit`` is what finders share. ``dead_corners`` finds where the
-glass ends. ``station`` says what it does.
+where nothing moves; ``radial_fit`` is what finders share. ``dead_corners`` finds where the glass
+ends. ``station`` says what it does.
 """
 
 from .settings import GlassSettings
