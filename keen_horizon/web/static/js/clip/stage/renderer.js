@@ -72,9 +72,9 @@ export class Renderer {
   /**
    * What is done to pixels besides the warp, and where there are none worth it.
    * @param {PixelStage[]} stages
-   * @param {number[][]} sides
+   * @param {number[][]} [sides]
    */
-  setStages(stages, sides) {
+  setStages(stages, sides = []) {
     const rules = (/** @type {PixelStage[]} */ list) => list.map((one) => one.shader).join("\n");
     const alike = cornerRule(sides) === cornerRule(this.sides);
     const same = alike && rules(stages) === rules(this.stages);
