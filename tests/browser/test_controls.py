@@ -17,7 +17,7 @@ OF_TOOLS = {
     "lens.edges", "lens.profile", "lens.edition", "lens.found_by", "lens.residual",
     "glass.loss_r2", "glass.loss_r4", "glass.loss_r6", "glass.found_by", "glass.doubt",
     "glass.find", "glass.red_r", "glass.red_r3", "glass.blue_r", "glass.blue_r3",
-    "glass.colour_found_by", "glass.colour_doubt",
+    "glass.colour_found_by", "glass.colour_doubt", "glass.live",
     "motion.lock_frame", "motion.hold", "motion.hold_at", "motion.aside", "motion.steer_by",
     "frame.square_up",
 } | {name for name in FIELDS if name.startswith(("frame.top_", "frame.bottom_"))}  # fmt: skip
