@@ -212,8 +212,9 @@ component("glassCurve", () => ({
       });
     });
     window.Alpine.effect(() => {
+      if (clip.station !== "glass" || !clip.ready) return;
       const now = [clip.frame, clip.answered];
-      if (clip.ready && now) queueMicrotask(() => this.look());
+      if (now) queueMicrotask(() => this.look());
     });
   },
 
