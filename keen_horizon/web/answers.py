@@ -13,7 +13,7 @@ from ..core.geometry.motion import Motion
 from ..core.motion.camera_motion import CameraMotion
 from ..core.path.areas import bare_shares
 from ..core.pipeline import Solution
-from ..core.pipeline.render_clip import drawing_of
+from ..core.pipeline.render_clip import pixel_stages
 from ..core.quality import scores
 from ..core.stations.frame import FRAME
 from ..core.treatment import Treatment
@@ -83,7 +83,7 @@ def _pixels(solution: Solution, treatment: Treatment) -> list[dict[str, Any]]:
                 for name, values in stage.uniforms().items()
             },
         }
-        for stage in drawing_of(solution, treatment).pixels
+        for stage in pixel_stages(solution, treatment)
     ]
 
 

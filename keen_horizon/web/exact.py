@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from pathlib import Path
+
 from flask import Blueprint, Response, jsonify, send_file, url_for
 
 from ..core.errors import KeenError
@@ -20,6 +23,7 @@ from ..jobs.exact import (
 )
 from ..store import library, treatments
 from ..store.library import NotFound
+from ..store.media_store import MediaStore
 from ..store.scans import probe_of
 from . import services
 from .jobs import describe
@@ -88,23 +92,24 @@ def loop(clip_id: int) -> Response:
 
 @blueprint.get("/loop/<name>")
 def film(clip_id: int, name: str) -> Response:
-    """One of them; its name names its content."""
-    try:
-        path = film_path(services().store, name)
-    except ValueError as error:
-        raise NotFound("there is no such film.") from error
-    if not path.exists():
-        raise NotFound("this film has gone.", remedy="It is drawn again when it is asked for.")
-    return send_file(path, mimetype="video/mp4", conditional=True, max_age=_YEAR)
+    """One of them."""
+    return _kept(film_path, name, "film", "video/mp4", "asked for")
 
 
 @blueprint.get("/<name>")
 def picture(clip_id: int, name: str) -> Response:
-    """One of them; its name names its content."""
+    """One of them."""
+    return _kept(picture_path, name, "picture", "image/png", "looked at")
+
+
+def _kept(
+    where: Callable[[MediaStore, str], Path], name: str, what: str, mimetype: str, when: str
+) -> Response:
+    """What was drawn, by a name that names its content."""
     try:
-        path = picture_path(services().store, name)
+        path = where(services().store, name)
     except ValueError as error:
-        raise NotFound("there is no such picture.") from error
+        raise NotFound(f"there is no such {what}.") from error
     if not path.exists():
-        raise NotFound("this picture has gone.", remedy="It is drawn again when it is looked at.")
-    return send_file(path, mimetype="image/png", conditional=True, max_age=_YEAR)
+        raise NotFound(f"this {what} has gone.", remedy=f"It is drawn again when it is {when}.")
+    return send_file(path, mimetype=mimetype, conditional=True, max_age=_YEAR)

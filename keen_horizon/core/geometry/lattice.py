@@ -22,6 +22,18 @@ def lattice_points(output: Canvas, columns: int, rows: int) -> Points:
     return np.stack(np.meshgrid(x, y), axis=-1)
 
 
+def cell_middles(canvas: Canvas, columns: int, rows: int) -> Points:
+    """``(rows, columns, 2)`` pixel positions of the middles of a picture's cells: the places of a
+    smaller picture's pixels in it.
+
+    >>> cell_middles(Canvas(8, 4), 4, 2)[0].tolist()
+    [[0.5, 0.5], [2.5, 0.5], [4.5, 0.5], [6.5, 0.5]]
+    """
+    x = (np.arange(columns) + 0.5) / columns * canvas.width - 0.5
+    y = (np.arange(rows) + 0.5) / rows * canvas.height - 0.5
+    return np.stack(np.meshgrid(x, y), axis=-1)
+
+
 def to_shares(points: Points, source: Canvas) -> NDArray[np.float32]:
     """Source pixels ``(..., 2)`` to shares of the source's size, float32."""
     size = np.array([source.width, source.height], float)

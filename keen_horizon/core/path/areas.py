@@ -7,6 +7,7 @@ import numpy as np
 
 from ..geometry.canvas import along_sides
 from ..geometry.chain import WarpChain
+from ..geometry.lattice import cell_middles
 from ..geometry.live_area import LiveArea
 from ..geometry.stage import Smoothness
 from ..types import Complex, Real
@@ -33,9 +34,7 @@ def shares_shown(chain: WarpChain) -> tuple[Real, Real]:
     bare = np.zeros(len(chain))
     frames = np.nonzero(reaches.any(axis=1))[0]
     if len(frames):
-        x = (np.arange(CELLS[0]) + 0.5) / CELLS[0] * output.width - 0.5
-        y = (np.arange(CELLS[1]) + 0.5) / CELLS[1] * output.height - 0.5
-        points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+        points = cell_middles(output, *CELLS).reshape(-1, 2)
         start, stop = int(frames[0]), int(frames[-1]) + 1
         for part, piece in chain[start:stop].batches():
             there = piece.sampled(points)

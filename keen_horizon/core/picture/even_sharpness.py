@@ -13,16 +13,14 @@ from collections.abc import Iterable
 import cv2
 import numpy as np
 
-from ..media.decode import Picture, Plane
-from .edge_fill import nudge_to
+from ..media.decode import Plane
+from .edge_fill import Lender, nudge_to
 from .painter import Painter
-from .warp import Sampler, warp_mask
+from .warp import warp_mask
 
 BLUR = 0.005  # of the picture's height: standard deviation of the blur that detail is told from
 APART = 0.02  # of black to white by which blurred pictures may differ and still agree
 SHARPER = 1.15  # times as much detail as a lender needs to have
-
-Lender = tuple[Picture, Sampler]  # a sharper neighbour, and where it would be seen
 
 
 def lend_detail(

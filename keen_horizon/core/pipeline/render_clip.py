@@ -64,6 +64,14 @@ class Drawing:
     even: EvenSharpness | None = None
 
 
+def pixel_stages(
+    solution: Solution, treatment: Treatment, lines: int | None = None
+) -> tuple[AnyStage, ...]:
+    """What a treatment does to the pixels of a solution, at its own size or at so many lines."""
+    scene = solution.scene(treatment, lines)
+    return tuple(stage for station, own in treatment.each() for stage in station.pixels(own, scene))
+
+
 def drawing_of(solution: Solution, treatment: Treatment, lines: int | None = None) -> Drawing:
     """A solution drawn as its treatment's edge rule has it, at its own size or at so many
     ``lines``."""
@@ -71,10 +79,7 @@ def drawing_of(solution: Solution, treatment: Treatment, lines: int | None = Non
     lenders = None
     if frame.rule == "borrow":
         lenders = Lenders(solution.motion, frame.borrow_reach)
-    scene = solution.scene(treatment, lines)
-    pixels = tuple(
-        stage for station, own in treatment.each() for stage in station.pixels(own, scene)
-    )
+    pixels = pixel_stages(solution, treatment, lines)
     finish, even = treatment.of(FINISH), None
     blurred = solution.motion.timeline.blurred
     if finish.on and finish.even and blurred.any():

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...geometry.canvas import Canvas
-from ...geometry.lattice import lattice_points
+from ...geometry.lattice import cell_middles, lattice_points
 from ...types import AnyArray, Points, Real
 from .brightness import OFF, SIZE
 from .fall_off import TERMS
@@ -39,12 +39,9 @@ STEPS, TUKEY = 12, 4.0
 def fit_even(light: NDArray[np.float32], canvas: Canvas) -> FallOffFit:
     """The fall-off in a picture of an even surface: ``light`` ``(height, width)`` linear, 1 is
     white, of a picture of size ``canvas``."""
-    columns, rows = BLOCKS
     mean = cv2.resize(light, BLOCKS, interpolation=cv2.INTER_AREA).astype(float)
     spots = cv2.resize(light, BLOCKS, interpolation=cv2.INTER_LINEAR).astype(float)
-    x = (np.arange(columns) + 0.5) * canvas.width / columns - 0.5
-    y = (np.arange(rows) + 0.5) * canvas.height / rows - 0.5
-    places = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+    places = cell_middles(canvas, *BLOCKS).reshape(-1, 2)
     good = ((mean > DARKEST) & (np.maximum(mean, spots) < BRIGHTEST)).ravel()
     if good.mean() < ENOUGH:
         bright = bool((mean >= BRIGHTEST).mean() > 0.3)

@@ -12,7 +12,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from ...geometry.canvas import Canvas
-from ...geometry.lattice import lattice_points
+from ...geometry.lattice import cell_middles, lattice_points
 from ...media.decode import Plane
 from ...picture.radial import RadialField, even_powers
 from ...picture.warp import Places
@@ -113,9 +113,7 @@ vec3 fall_off(vec3 seen, vec2 at) {
         linear, of the whole recorded picture. Infinite where none does."""
         height, width = light.shape
         canvas = self.fall_off.field.canvas
-        x = (np.arange(width) + 0.5) * canvas.width / width - 0.5
-        y = (np.arange(height) + 0.5) * canvas.height / height - 0.5
-        lost = self.fall_off.lost(np.stack(np.meshgrid(x, y), axis=-1))
+        lost = self.fall_off.lost(cell_middles(canvas, width, height))
         room = np.log2(white / np.maximum(light, 1e-6))  # stops to white
         with np.errstate(divide="ignore"):
             each = np.where((room > 0) & (room <= self.limit) & (lost > 0), room / lost, np.inf)

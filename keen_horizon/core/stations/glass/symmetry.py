@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...geometry.canvas import Canvas
-from ...geometry.lattice import lattice_points
+from ...geometry.lattice import cell_middles, lattice_points
 from ...geometry.live_area import LiveArea
 from .brightness import SIZE
 from .radial_fit import LATTICE, FallOffFit, faded, fall_off_at, field_at
@@ -41,8 +41,7 @@ def fit_symmetry(
     stops = cv2.GaussianBlur(np.log2(np.maximum(light, DARKEST / 4)), (0, 0), SMOOTH)
     right = cv2.Scharr(stops, cv2.CV_32F, 1, 0, scale=1 / 32)
     down = cv2.Scharr(stops, cv2.CV_32F, 0, 1, scale=1 / 32)
-    x, y = np.meshgrid(np.arange(width), np.arange(height))
-    places = (np.stack([x, y], -1) + 0.5) * [canvas.width / width, canvas.height / height] - 0.5
+    places = cell_middles(canvas, width, height)
     field = field_at(canvas, np.zeros(2))
     off = field.offsets(places)
     radius = np.sqrt((off**2).sum(axis=-1))
