@@ -192,13 +192,29 @@ def overlap(found: DeadCorners, true: np.ndarray) -> float:
     return float((mask & true).sum() / (mask | true).sum())
 
 
-@pytest.mark.parametrize("ring", [0.9, 0.84])
-def test_a_ring_is_found_where_it_is(ring: float):
-    shade = Shade(1280, 720, 0.0, (0.03, -0.02), ring, 0.03)
+@pytest.mark.parametrize(
+    ("middle", "ring", "soft"),
+    [((0.03, -0.02), 0.9, 0.03), ((0.03, -0.02), 0.84, 0.03), ((-0.09, 0.04), 0.86, 0.07)],
+)
+def test_a_ring_is_found_where_it_is(middle: tuple[float, float], ring: float, soft: float):
+    shade = Shade(1280, 720, 0.0, middle, ring, soft)
     walk = replace(quay_walk(2.0), shade=shade)
     found = fit_dead_corners(looked([walk.frame(k) for k in range(0, 60, 6)]), CANVAS, 2.0)
     assert overlap(found, shade.passed < 0.25) > 0.9
     assert "dead corners" in found.words
+
+
+def test_corners_cut_off_straight_are_not_taken_for_a_ring():
+    mask = np.full((720, 1280), 255, np.uint8)
+    for x, y in ((0, 0), (1279, 0), (0, 719), (1279, 719)):
+        inward = 1 if x == 0 else -1, 1 if y == 0 else -1
+        corner = [[x, y], [x + inward[0] * 330, y], [x, y + inward[1] * 150]]
+        cv2.fillPoly(mask, [np.array(corner)], 0)
+    passed = cv2.GaussianBlur(mask, (0, 0), 6)[..., None] / 255
+    walk = quay_walk(2.0)
+    pictures = [np.uint8(walk.frame(k) * passed**0.45) for k in range(0, 60, 6)]
+    found = fit_dead_corners(looked(pictures), CANVAS, 2.0)
+    assert overlap(found, passed[..., 0] < 0.25) > 0.9
 
 
 def test_a_hood_on_one_side_is_found_there_alone():

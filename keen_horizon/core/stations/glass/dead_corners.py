@@ -5,7 +5,8 @@ What stays with the glass while the picture moves is told from what is merely da
 that each place was ever seen: along rays from the picture's middle outwards it stays at what the
 scene offers, and drops to black where the glass ends. How far out that is, is read on each ray
 against what is seen just inside; the hull of these places is what is left of the picture, for a
-scene can make a ray end too early, but not too late.
+scene can make a ray end too early, but not too late. Where they lie on one circle about the
+picture's middle it is a ring's, and the circle says where it ends on the rays between, too.
 """
 
 from __future__ import annotations
@@ -16,6 +17,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import median_filter
+from scipy.optimize import least_squares
 
 from ...geometry.canvas import Canvas
 from ...geometry.live_area import LiveArea
@@ -44,6 +46,10 @@ SPEAK = 0.6  # share of the rays that have to
 STILL = 0.25  # stops between the brightest and the darkest of a place, below which nothing moved
 SIMPLER = 0.0012  # of the diagonal by which an outline may be told more simply
 DIGITS = 4
+# A circle is a ring's if so many of the ends of dark rays, about so much of the turn, are off it by
+# no more than so much of its radius, and its middle as far from the picture's at the most.
+RING_AGREE, RING_TURN, RING_OFF, RING_ASIDE = 0.75, 0.33, 0.012, 0.25
+RING_SIDES = 48  # of the outline of a ring
 
 
 @dataclass(frozen=True)
@@ -161,7 +167,8 @@ def fit_dead_corners(
         return DeadCorners(None, "Every corner of the picture sees light.")
     if (dark & ~sharp).sum() > (1 - SPEAK) * max(dark.sum(), 1):
         return DeadCorners(None, "What stays black fades in too slowly to be the end of the glass.")
-    outline = _hull(places[np.arange(RAYS), 0], ends, places[:, -1], canvas)
+    ring = _ring(places[:, 0], ends, places[:, -1], dark, canvas)
+    outline = _hull(places[:, 0], ends, places[:, -1], canvas) if ring is None else ring
     live = LiveArea.within(canvas, outline)
     if 1 - live.share > MOST:
         return DeadCorners(
@@ -252,6 +259,39 @@ def _end(ray: AnyArray, spare: AnyArray, about: int) -> float:
             break
         end = int(enough[-1])
     return min(1.0, (end + 0.5) / (SAMPLES - 1))
+
+
+def _ring(
+    middle: Points, ends: Real, border: Points, dark: NDArray[np.bool_], canvas: Canvas
+) -> Points | None:
+    """``(RING_SIDES, 2)`` shares of the picture: the outline of the circle that ``dark`` rays end
+    on; None if they do not end on one. A ray that the border cuts off a little before the circle
+    seems to see light to its end: only the circle tells what lies between."""
+    size = np.array([canvas.width, canvas.height])
+    reached = (middle + ends[:, None] * (border - middle))[dark]
+    if not len(reached):
+        return None
+    start = [*middle[0], float(np.median(np.linalg.norm(reached - middle[0], axis=1)))]
+    found = least_squares(
+        lambda p: np.linalg.norm(reached - p[:2], axis=1) - p[2],
+        start, loss="soft_l1", f_scale=RING_OFF * start[2] / 2,
+    )  # fmt: skip
+    x, y, radius = found.x
+    off = np.abs(np.linalg.norm(reached - found.x[:2], axis=1) - radius)
+    turn = np.angle((reached - found.x[:2]) @ np.array([1, 1j]))
+    gaps = np.diff(np.sort(turn), append=turn.min() + 2 * np.pi)
+    aside = float(np.hypot(x - middle[0, 0], y - middle[0, 1]))
+    if (
+        (off < RING_OFF * radius).mean() < RING_AGREE
+        or 1 - gaps.max() / (2 * np.pi) < RING_TURN
+        or aside > RING_ASIDE * radius
+    ):
+        return None
+    about = np.arange(RING_SIDES) * 2 * np.pi / RING_SIDES
+    # Corners a little outside, sides a little inside: as large as the circle.
+    reach = radius * (1 + (np.pi / RING_SIDES) ** 2 / 3)
+    places = np.array([x, y]) + reach * np.stack([np.cos(about), np.sin(about)], axis=-1)
+    return np.asarray((places + 0.5) / size)
 
 
 def _hull(middle: Points, ends: Real, border: Points, canvas: Canvas) -> Points:
