@@ -10,6 +10,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from tempfile import TemporaryFile
 
 from ..jobs.worker import work_forever
 from ..store.database import migrate
@@ -111,26 +112,34 @@ def run_worker(queues: list[str]) -> int:
     return 0
 
 
-# Tests of the core side by side, a file a process; then those that share a server and a browser.
-ALL_TESTS = (
-    ["-n", "2", "--dist", "loadfile", "-m", "not integration and not browser"],
-    ["-m", "integration or browser"],
-)
+# Tests that need no browser go along with those that do, which leave half of the machine idle; kept
+# back, so that no page waits for them.
+BESIDE = ["nice", "-n", "15", sys.executable, "-m", "pytest", "-m", "not browser"]
+BESIDE += ["-n", "2", "--dist", "loadfile"]
+IN_BROWSER = [sys.executable, "-m", "pytest", "-m", "browser"]
 
 
 def test(arguments: list[str]) -> int:
     """All tests, on a database of their own; and those of the scripts, unless some are chosen."""
     worst = 0
-    if not arguments:
+    with database_url(data_folder(), passing=True) as url, TemporaryFile("w+") as told:
+        environment = {**os.environ, "KEEN_TEST_DATABASE_URL": url}
+        if arguments:
+            chosen = [sys.executable, "-m", "pytest", *arguments]
+            return subprocess.run(chosen, cwd=HOME, env=environment).returncode
         say("the scripts' own tests")
         scripts = sorted(str(path) for path in (HOME / "tests" / "scripts").glob("*.test.js"))
         node = ["node", "--test", "--test-reporter=spec", *scripts]
         worst |= subprocess.run(node, cwd=HOME).returncode
-    with database_url(data_folder(), passing=True) as url:
-        environment = {**os.environ, "KEEN_TEST_DATABASE_URL": url}
-        for chosen in [arguments] if arguments else ALL_TESTS:
-            pytest = [sys.executable, "-m", "pytest", *chosen]
-            worst |= subprocess.run(pytest, cwd=HOME, env=environment).returncode
+        say("tests in the browser, and all others beside them")
+        beside = subprocess.Popen(BESIDE, cwd=HOME, env=environment, stdout=told, stderr=told)
+        try:
+            worst |= subprocess.run(IN_BROWSER, cwd=HOME, env=environment).returncode
+            worst |= beside.wait()
+        finally:
+            beside.terminate()
+        told.seek(0)
+        say(f"tests without a browser:\n{told.read()}")
     return worst
 
 

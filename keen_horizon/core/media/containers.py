@@ -21,6 +21,7 @@ _BOX_STARTS = {b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot"}
 _NESTED = {b"moov", b"trak", b"mdia", b"minf", b"dinf"}
 _EBML = b"\x1a\x45\xdf\xa3"
 _SEGMENT = b"\x18\x53\x80\x67"
+MOST_BOXES = 100_000  # side by side; more is no film
 _REMEDY = "Use an MP4, MOV, MKV or WebM file that holds its own pictures."
 
 
@@ -51,10 +52,12 @@ def demuxer_for(path: Path) -> str:
     raise MediaError("this is not a video file that can be read here.", file=path, remedy=_REMEDY)
 
 
-def _boxes(stream: BinaryIO, start: int, end: int) -> Iterator[tuple[bytes, int, int]]:
+def boxes(stream: BinaryIO, start: int, end: int) -> Iterator[tuple[bytes, int, int]]:
     """Boxes between two offsets as ``(kind, body start, box end)``; the end may pass ``end``."""
     at = start
-    while at + 8 <= end:
+    for _ in range(MOST_BOXES):
+        if at + 8 > end:
+            return
         stream.seek(at)
         header = stream.read(16)
         if len(header) < 8:
@@ -73,7 +76,7 @@ def _boxes(stream: BinaryIO, start: int, end: int) -> Iterator[tuple[bytes, int,
 
 def _check_boxes(stream: BinaryIO, size: int, path: Path) -> None:
     kinds = set()
-    for kind, body, end in _boxes(stream, 0, size):
+    for kind, body, end in boxes(stream, 0, size):
         kinds.add(kind)
         if end > size:
             raise _cut_short(path)
@@ -84,10 +87,10 @@ def _check_boxes(stream: BinaryIO, size: int, path: Path) -> None:
 
 
 def _refuse_references(stream: BinaryIO, start: int, end: int, path: Path) -> None:
-    for kind, body, stop in _boxes(stream, start, end):
+    for kind, body, stop in boxes(stream, start, end):
         outside = kind == b"rmra"
         if kind == b"dref":
-            for _entry, at, _stop in _boxes(stream, body + 8, stop):
+            for _entry, at, _stop in boxes(stream, body + 8, stop):
                 stream.seek(at)
                 flags = stream.read(4)
                 # Flag 1: the samples are in this same file.
@@ -105,18 +108,18 @@ def _refuse_references(stream: BinaryIO, start: int, end: int, path: Path) -> No
 def _check_segment(stream: BinaryIO, size: int, path: Path) -> None:
     """A Matroska segment of stated size must be all there."""
     stream.seek(4)
-    header_size, _ = _ebml_number(stream)
+    header_size, _ = ebml_number(stream)
     if header_size is None:
         raise DamagedMedia("the file's header cannot be read.", file=path, remedy="Copy it again.")
     stream.seek(header_size, 1)
     if stream.read(4) != _SEGMENT:
         raise _cut_short(path)
-    segment_size, unknown = _ebml_number(stream)
+    segment_size, unknown = ebml_number(stream)
     if segment_size is None or (not unknown and stream.tell() + segment_size > size):
         raise _cut_short(path)
 
 
-def _ebml_number(stream: BinaryIO) -> tuple[int | None, bool]:
+def ebml_number(stream: BinaryIO) -> tuple[int | None, bool]:
     """A variable-length number, and whether it is the 'size unknown' value."""
     first = stream.read(1)
     if not first or first[0] == 0:
