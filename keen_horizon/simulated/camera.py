@@ -99,6 +99,33 @@ class Pinhole:
 
 
 @dataclass(frozen=True)
+class AllAround:
+    """A camera that looks everywhere: longitude grows to the right, latitude downwards, the middle
+    of the picture looks forward; the left edge of pixel 0 is -180 degrees."""
+
+    width: int
+    height: int
+
+    is_straight = False
+
+    def seen(self, directions: Array) -> Array:
+        """Camera directions ``(m, 3)`` to pixels ``(m, 2)``."""
+        x, y, z = directions.T
+        longitude, latitude = np.arctan2(x, z), np.arctan2(y, np.hypot(x, z))
+        across = (longitude / (2 * np.pi) + 0.5) * self.width - 0.5
+        return np.stack([across, (latitude / np.pi + 0.5) * self.height - 0.5], axis=-1)
+
+    @cached_property
+    def rays(self) -> NDArray[np.float32]:
+        """``(height, width, 3)`` the direction of each pixel, of unit length."""
+        longitude = ((np.arange(self.width) + 0.5) / self.width - 0.5) * 2 * np.pi
+        latitude = (((np.arange(self.height) + 0.5) / self.height - 0.5) * np.pi)[:, None]
+        level = np.cos(latitude)
+        parts = level * np.sin(longitude), np.sin(latitude) + 0 * longitude
+        return np.stack([*parts, level * np.cos(longitude)], axis=-1).astype(np.float32)
+
+
+@dataclass(frozen=True)
 class Truth:
     """What really happened, ``n`` frames.
 
@@ -108,7 +135,7 @@ class Truth:
     all were read at once.
     """
 
-    camera: Pinhole
+    camera: Pinhole | AllAround
     times: Array
     row_times: Array
     position: Array

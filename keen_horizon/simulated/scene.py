@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .camera import Array, Truth
+from .camera import AllAround, Array, Pinhole, Truth
 from .textures import Image
 
 COARSE = 6  # pixels between the rays by which a panel is looked for
@@ -61,6 +61,7 @@ class Panel:
         """``(3, 3)`` from texture pixels to picture pixels."""
         position = np.zeros(3) if self.far else truth.position[frame]
         frame_of = np.stack([self.across, self.down, self.origin - position], axis=-1)
+        assert isinstance(truth.camera, Pinhole)
         return np.asarray(truth.camera.matrix @ truth.rotation[frame] @ frame_of)
 
 
@@ -174,7 +175,8 @@ def _paint_by_rays(
     spanned = np.stack([panel.across, panel.down, panel.origin - position], axis=-1)
     rows, columns = panel.texture.shape[:2]
     found = _box(panel, truth, frame, position)
-    low, high, detail = found if found is not None else _box_by_rays(panel, rays, spanned)
+    all_around = isinstance(truth.camera, AllAround)
+    low, high, detail = found or _box_by_rays(panel, rays, spanned, all_around)
     if (high - low < 1).any():
         return
     paint = panel.smaller[min(detail, len(panel.smaller) - 1)]
@@ -204,6 +206,8 @@ def _box(
     """The part of the picture that a panel can touch, and how many halves its detail is above what
     can be seen there; None for one that reaches to the side of the camera, or behind it."""
     camera = truth.camera
+    if isinstance(camera, AllAround):
+        return None  # a panel may lie on both sides of the seam, or around a pole
     rows, columns = panel.texture.shape[:2]
     along = np.linspace(0, 1, 13)
     zero, one = np.zeros(13), np.ones(13)
@@ -223,7 +227,7 @@ def _box(
 
 
 def _box_by_rays(
-    panel: Panel, rays: NDArray[np.float32], spanned: Array
+    panel: Panel, rays: NDArray[np.float32], spanned: Array, all_around: bool
 ) -> tuple[NDArray[np.int_], NDArray[np.int_], int]:
     """As :func:`_box`, by looking where a few rays go."""
     rows, columns = panel.texture.shape[:2]
@@ -238,7 +242,12 @@ def _box_by_rays(
     low = np.array([x.min() - 1, y.min() - 1]) * COARSE
     high = np.array([x.max() + 2, y.max() + 2]) * COARSE
     size = np.array([rays.shape[1], rays.shape[0]])
-    return np.clip(low, 0, size), np.clip(high, 0, size), 0
+    detail = 0
+    if all_around:  # whose pixels are coarse: by how many of the paint's it passes from one to the next
+        beside = hit[:, 1:] & hit[:, :-1]
+        passed = np.hypot(np.diff(i, axis=1), np.diff(j, axis=1))[beside] / COARSE
+        detail = max(0, int(np.log2(max(float(np.median(passed)), 1.0)))) if passed.size else 0
+    return np.clip(low, 0, size), np.clip(high, 0, size), detail
 
 
 def _inner_box(

@@ -54,9 +54,9 @@ class Take:
             picture = self.glow.spread(picture)
         if self.shade is not None:
             picture = self.shade.darken(picture)
-        grain = _grain()
-        rng = np.random.default_rng(frame)
         height, width = picture.shape[:2]
+        grain = _grain(width, height)
+        rng = np.random.default_rng(frame)
         y, x = (int(rng.integers(0, n)) for n in (64, 64))
         strength = self.noise / 2.0
         piece = grain[y : y + height, x : x + width]
@@ -84,8 +84,8 @@ class Take:
 
 
 @cache
-def _grain() -> NDArray[np.uint8]:
+def _grain(width: int, height: int) -> NDArray[np.uint8]:
     """Noise of 2 grey levels around 128, larger than a frame, cut differently for each."""
     rng = np.random.default_rng(11)
-    field = 128 + 2.0 * rng.standard_normal((SIZE[1] + 64, SIZE[0] + 64, 3), np.float32)
+    field = 128 + 2.0 * rng.standard_normal((height + 64, width + 64, 3), np.float32)
     return np.clip(field, 0, 255).astype(np.uint8)

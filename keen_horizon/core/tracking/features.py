@@ -98,7 +98,7 @@ class FeatureTracker:
         self._fine.follow(picture)
         self._coarse.follow(_shades(picture, self._coarse.size))
         followed = len(self._fine.points)
-        change = self._change(picture)
+        change, self._thumb = picture_change(picture, self._thumb)
         edges = cv2.Laplacian(picture, cv2.CV_16S)[::2, ::2]
         self._age += 1
         if self._age >= RESEED_EVERY or self._next_id == 0 or self._fine.is_thin:
@@ -147,12 +147,55 @@ class FeatureTracker:
             small = cv2.convertScaleAbs(small, alpha=0.25)  # 10 bits
         return np.ascontiguousarray(small)
 
-    def _change(self, picture: NDArray[np.uint8]) -> float:
-        thumb = cv2.resize(picture, _THUMB, interpolation=cv2.INTER_AREA).astype(np.float32) / 255
-        before, self._thumb = self._thumb, thumb
-        if before is None:
-            return 0.0
-        return float(np.abs(thumb - before).mean() / (FLAT + thumb.std()))
+
+def picture_change(
+    picture: NDArray[np.uint8], before: NDArray[np.float32] | None
+) -> tuple[float, NDArray[np.float32]]:
+    """How much a picture differs from the one whose thumbnail is ``before``, 0..1 and above; and its
+    own thumbnail."""
+    thumb = cv2.resize(picture, _THUMB, interpolation=cv2.INTER_AREA).astype(np.float32) / 255
+    if before is None:
+        return 0.0, thumb
+    return float(np.abs(thumb - before).mean() / (FLAT + thumb.std())), thumb
+
+
+def followed(
+    before: NDArray[np.uint8], picture: NDArray[np.uint8], points: NDArray[np.float32],
+    size: tuple[int, int],
+) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:  # fmt: skip
+    """Where ``points`` ``(m, 2)`` of the picture ``before`` are in a ``picture`` of ``size`` (px,
+    width and height), and which of them were truly found."""
+    there, found, _ = cv2.calcOpticalFlowPyrLK(
+        before, picture, points, None, winSize=WINDOW, maxLevel=LEVELS, criteria=ENOUGH
+    )
+    # The way back starts from where it ought to end: a mark that was truly followed stays there,
+    # one that slipped onto something else is driven off.
+    back, home, _ = cv2.calcOpticalFlowPyrLK(
+        picture, before, there, points.copy(), winSize=WINDOW, maxLevel=1, criteria=ENOUGH,
+        flags=cv2.OPTFLOW_USE_INITIAL_FLOW,
+    )  # fmt: skip
+    width, height = size
+    good = (found[:, 0] == 1) & (home[:, 0] == 1)
+    good &= np.abs(back - points).max(axis=1) < HOME_WITHIN
+    good &= (there[:, 0] >= EDGE) & (there[:, 0] < width - EDGE)
+    good &= (there[:, 1] >= EDGE) & (there[:, 1] < height - EDGE)
+    return there, good
+
+
+def strongest_corners(
+    strength: NDArray[np.float32], cell: int, weakest: float
+) -> tuple[NDArray[np.intp], NDArray[np.bool_]]:
+    """Of each cell of ``cell`` px square of a picture's corner ``strength``: the place of its
+    strongest corner ``(rows, columns, 2)`` px, and whether it has one above ``weakest``."""
+    rows, columns = (n // cell for n in strength.shape)
+    cells = strength[: rows * cell, : columns * cell]
+    cells = cells.reshape(rows, cell, columns, cell).swapaxes(1, 2)
+    cells = cells.reshape(rows, columns, cell * cell)
+    at = cells.argmax(axis=2)
+    best = np.take_along_axis(cells, at[..., None], axis=2)[..., 0]
+    row, column = np.indices((rows, columns))
+    place = np.stack([column * cell + at % cell, row * cell + at // cell], axis=-1)
+    return place, best > weakest
 
 
 def _shades(picture: NDArray[np.uint8], size: tuple[int, int]) -> NDArray[np.uint8]:
@@ -205,20 +248,7 @@ class _Layer:
         before, self._before = self._before, picture
         if before is None or not len(self.points):
             return
-        there, found, _ = cv2.calcOpticalFlowPyrLK(
-            before, picture, self.points, None, winSize=WINDOW, maxLevel=LEVELS, criteria=ENOUGH
-        )
-        # The way back starts from where it ought to end: a mark that was truly followed stays
-        # there, one that slipped onto something else is driven off.
-        back, home, _ = cv2.calcOpticalFlowPyrLK(
-            picture, before, there, self.points.copy(), winSize=WINDOW, maxLevel=1,
-            criteria=ENOUGH, flags=cv2.OPTFLOW_USE_INITIAL_FLOW,
-        )  # fmt: skip
-        width, height = self.size
-        good = (found[:, 0] == 1) & (home[:, 0] == 1)
-        good &= np.abs(back - self.points).max(axis=1) < HOME_WITHIN
-        good &= (there[:, 0] >= EDGE) & (there[:, 0] < width - EDGE)
-        good &= (there[:, 1] >= EDGE) & (there[:, 1] < height - EDGE)
+        there, good = followed(before, picture, self.points, self.size)
         self.points, self.ids = there[good], self.ids[good]
 
     def seed(self, taken: NDArray[np.float32], next_id: int) -> int:
@@ -234,18 +264,13 @@ class _Layer:
         if columns and rows:
             strength[:EDGE] = strength[-EDGE:] = 0
             strength[:, :EDGE] = strength[:, -EDGE:] = 0
-            cells = strength[: rows * cell, : columns * cell]
-            cells = cells.reshape(rows, cell, columns, cell).swapaxes(1, 2)
-            cells = cells.reshape(rows, columns, cell * cell)
-            at = cells.argmax(axis=2)
-            best = np.take_along_axis(cells, at[..., None], axis=2)[..., 0]
-            wanted = best > max(self.floor, self._share * float(best.max()))
+            highest = float(strength[: rows * cell, : columns * cell].max())
+            weakest = max(self.floor, self._share * highest)
+            place, wanted = strongest_corners(strength, cell, weakest)
             inside = (taken * self.size // cell).astype(int)
             inside = inside[(inside[:, 0] < columns) & (inside[:, 1] < rows)]
             wanted[inside[:, 1], inside[:, 0]] = False
-            row, column = np.nonzero(wanted)
-            place = at[row, column]
-            fresh = np.stack([column * cell + place % cell, row * cell + place // cell], axis=-1)
+            fresh = place[wanted]
             ids = np.arange(next_id, next_id + len(fresh), dtype=np.uint32)
             next_id += len(fresh)
             self.points = np.concatenate([self.points, fresh.astype(np.float32)])

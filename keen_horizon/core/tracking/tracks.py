@@ -6,19 +6,32 @@ with one entry a frame. Writing needs memory for one frame; reading maps the rec
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
-from typing import BinaryIO
+from typing import BinaryIO, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..types import Points, Real
-from .features import FeatureTracker, FrameFeatures
+from ..types import AnyArray, Points, Real
+from .features import FrameFeatures
 
 KEEP_EVERY = 250  # frames: no more than that is measured again after a worker was killed
 RECORD = np.dtype([("id", "<u4"), ("x", "<f4"), ("y", "<f4")])
+
+
+class Follower(Protocol):
+    """What gives the features of one frame after another, and can be broken off."""
+
+    def step(self, luma: AnyArray) -> FrameFeatures: ...
+
+    def state(self) -> dict[str, AnyArray]: ...
+
+    def can_restore(self, state: Mapping[str, AnyArray]) -> bool: ...
+
+    def restore(self, state: Mapping[str, AnyArray]) -> None: ...
 
 
 def places_of(records: NDArray[np.void]) -> Points:
@@ -33,7 +46,7 @@ class TracksWriter:
     holds such a note, it brings the follower back to there: ``resumed`` frames are done already.
     """
 
-    def __init__(self, folder: Path, follower: FeatureTracker) -> None:
+    def __init__(self, folder: Path, follower: Follower) -> None:
         folder.mkdir(parents=True, exist_ok=True)
         self._folder, self._follower = folder, follower
         self._rows: list[tuple[int, int, int, float, float]] = []

@@ -1,0 +1,248 @@
+"""How a camera that looks everywhere turned and travelled, out of tracks of directions.
+
+Between two frames a far thing moves by the camera's turn alone: the rotation that carries the earlier
+directions to the later ones (Wahba, *A least squares estimate of satellite attitude*, SIAM Review
+1965; by singular values: Markley 1988). Near things move by travel too, towards or from the direction
+of travel, along great circles through it: across those circles, travel moves nothing, so what is
+left across them tells of the turn alone, however deep the scene is. Which of the two is needed, the
+residuals along and across the circles say.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from ..geometry.canvas import Canvas
+from ..geometry.projection import Equirectangular
+from ..stored import stored
+from ..tracking.blur import blurred_frames
+from ..tracking.correspondences import correspondences
+from ..tracking.cuts import find_cuts
+from ..tracking.tracks import Tracks, places_of
+from ..types import Flags, Rays, Real
+from .camera_motion import Evidence, Timeline
+
+BATCH = 64  # pairs worked on at once
+TRIES = 96  # turns that a pair of marks each speaks for, of which the best is where a fit begins
+NEAR = np.radians(0.6)  # from a try, within which a mark speaks for it
+FINEST = np.radians(0.01)  # below which residuals are the tracker's own noise
+ROUNDS = 12  # of weighing marks anew and fitting
+SPAN = 3.0  # times the typical residual at which a mark's weight has fallen to a quarter
+TRAVELS = 1.35  # times as large are residuals along the circles as across, where there is travel
+FEW = 8  # marks below which a pair tells nothing
+SURE = np.radians(0.08)  # doubt of a turn at which it is half believed
+NADIR = 35.0  # degrees from straight down of the cone that the stick and its holder fill
+PER_PAIR = 2  # marks that a try stands on
+
+
+@stored
+@dataclass(frozen=True)
+class SphereMotion:
+    """Motion of ``n`` frames of a picture all around.
+
+    ``turns`` ``(n, 3, 3)`` take rays of the frame before to rays of each (x right, y down, z forward;
+    none at 0 and at cuts); ``travel`` ``(n, 3)`` unit rays the camera travelled along, in the
+    frame's own axes, zero where it cannot be told from turning; ``doubt`` ``(n,)`` radians, the
+    standard error of a turn about its worst axis.
+    """
+
+    turns: Real
+    travel: Rays
+    doubt: Real
+    timeline: Timeline
+    evidence: Evidence
+    notes: tuple[str, ...] = ()
+
+    def __len__(self) -> int:
+        return len(self.turns)
+
+
+def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> SphereMotion:
+    """Fit every pair of neighbouring frames of equirectangular pictures of size ``canvas``. What is
+    within ``nadir`` degrees of straight down takes no part.
+
+    >>> rng = np.random.default_rng(1)
+    >>> rays = rng.normal(size=(60, 3)); rays[:, 1] -= 1
+    >>> turn = Rotation.from_rotvec([0.01, -0.03, 0.02])
+    >>> sphere = Equirectangular.of(Canvas(2048, 1024))
+    >>> places = np.stack([Canvas(2048, 1024).to_pixels(sphere.to_plane(r))
+    ...                    for r in (rays, turn.apply(rays))])
+    >>> found = sphere_motion(Tracks.from_places(places, np.arange(2) / 30), Canvas(2048, 1024))
+    >>> Rotation.from_matrix(found.turns[1]).as_rotvec().round(4).tolist()
+    [0.01, -0.03, 0.02]
+    """
+    n = len(tracks)
+    turns, travel = np.tile(np.eye(3), (n, 1, 1)), np.zeros((n, 3))
+    doubt, residual, count = np.zeros(n), np.zeros(n), np.zeros(n, np.int64)
+    steering = np.zeros(len(tracks.records), bool)
+    sphere = Equirectangular.of(canvas)
+    below = _below(tracks, canvas, nadir)
+    for start in range(1, n, BATCH):
+        part = np.arange(start, min(start + BATCH, n))
+        pairs = correspondences(tracks, canvas, part, below)
+        fit = _fits(sphere.to_rays(pairs.before), sphere.to_rays(pairs.after), pairs.valid)
+        turns[part], travel[part], doubt[part] = fit.turns, fit.travel, fit.doubt
+        residual[part], count[part] = fit.residual, fit.steer.sum(axis=1)
+        steering[pairs.record[pairs.valid]] = fit.steer[pairs.valid]
+    cuts = find_cuts(tracks)
+    still = np.concatenate([[0], cuts]).astype(np.intp)
+    turns[still], travel[still], doubt[still] = np.eye(3), 0.0, 0.0
+    confidence = np.where(count >= FEW, 1 / (1 + (doubt / SURE) ** 2), 0.0)
+    confidence[still] = 1.0
+    segments = Timeline(tracks.times, cuts).segments
+    timeline = Timeline(
+        tracks.times, cuts, tracks.first, blurred_frames(tracks.sharpness, segments)
+    )
+    evidence = Evidence(count, confidence, residual * sphere.unit, steering, below)
+    return SphereMotion(turns, travel, doubt, timeline, evidence)
+
+
+def _below(tracks: Tracks, canvas: Canvas, nadir: float) -> Flags:
+    """``(records,)`` which sightings lie in the cone below the camera."""
+    latitude = (places_of(tracks.records)[:, 1] + 0.5) / canvas.height * 180 - 90
+    return np.asarray(latitude > 90 - nadir)
+
+
+@dataclass(frozen=True)
+class _Fits:
+    turns: Real  # (p, 3, 3)
+    travel: Rays  # (p, 3)
+    doubt: Real  # (p,) radians
+    residual: Real  # (p,) radians, of the marks that steer
+    steer: Flags  # (p, m)
+
+
+def _fits(before: Rays, after: Rays, valid: Flags) -> _Fits:
+    """Turns and travel of ``p`` pairs from rays ``(p, m, 3)``."""
+    turns = _first_turns(before, after, valid)
+    for _ in range(ROUNDS):
+        off = np.linalg.norm(after - _turned(turns, before), axis=-1)
+        turns = _wahba(before, after, _weights(off, valid))
+    both = turns.copy()
+    travel = np.zeros((len(turns), 3))
+    for _ in range(ROUNDS):
+        both, travel = _with_travel(both, travel, before, after, valid)
+    along, across = _residuals(both, travel, before, after)
+    moved = _typical(along, valid) > TRAVELS * _typical(across, valid)
+    # Without travel, both directions of what is left tell of the turn.
+    plain = np.linalg.norm(after - _turned(turns, before), axis=-1)
+    chosen = np.where(moved[:, None, None], both, turns)
+    off = np.where(moved[:, None], np.abs(across), plain)
+    weights = _weights(off, valid)
+    steer = valid & (weights > 0.25)
+    share = weights / np.maximum(weights.sum(axis=1, keepdims=True), 1e-12)
+    residual = np.sqrt((share * off**2).sum(axis=1))
+    doubt = _doubt(before, chosen, travel, moved, weights, residual)
+    return _Fits(chosen, np.where(moved[:, None], travel, 0.0), doubt, residual, steer)
+
+
+def _turned(turns: Real, rays: Rays) -> Rays:
+    return np.asarray(rays @ turns.swapaxes(1, 2))
+
+
+def _wahba(before: Rays, after: Rays, weights: Real) -> Real:
+    """``(p, 3, 3)`` the rotations that carry ``before`` to ``after`` best."""
+    b = np.einsum("pm,pmi,pmj->pij", weights, after, before)
+    u, _, vt = np.linalg.svd(b + 1e-12 * np.eye(3))
+    u[:, :, 2] *= np.sign(np.linalg.det(u) * np.linalg.det(vt))[:, None]
+    return np.asarray(u @ vt)
+
+
+def _first_turns(before: Rays, after: Rays, valid: Flags) -> Real:
+    """Where the fits begin: of the turns that two marks each speak for, the one that most others
+    are near to (Fischler, Bolles, *Random sample consensus*, CACM 1981)."""
+    rng = np.random.default_rng(0)
+    found = np.tile(np.eye(3), (len(before), 1, 1))
+    for p, ok in enumerate(valid):
+        marks = np.flatnonzero(ok)
+        if len(marks) < FEW:
+            continue
+        pick = marks[rng.integers(0, len(marks), (TRIES, PER_PAIR))]
+        tries = _wahba(before[p, pick], after[p, pick], np.ones((TRIES, PER_PAIR)))
+        tries[0] = np.eye(3)
+        off = np.linalg.norm(after[p, marks] - _turned(tries, before[p, marks][None]), axis=-1)
+        found[p] = tries[np.minimum(off, NEAR).sum(axis=1).argmin()]
+    return found
+
+
+def _typical(off: Real, valid: Flags) -> Real:
+    """``(p,)`` the typical size of residuals ``(p, m)``, as a standard deviation."""
+    with np.errstate(all="ignore"):
+        middle = np.nanmedian(np.where(valid, np.abs(off), np.nan), axis=1)
+    return np.maximum(1.4826 * np.nan_to_num(middle), FINEST)
+
+
+def _weights(off: Real, valid: Flags) -> Real:
+    """``(p, m)`` what marks count, by how far off they are (Geman, McClure 1987)."""
+    scale = SPAN * _typical(off, valid)[:, None]
+    return np.asarray(valid / (1 + (off / scale) ** 2) ** 2)
+
+
+def _residuals(
+    turns: Real, travel: Rays, before: Rays, after: Rays
+) -> tuple[Real, Real]:
+    """``(p, m)`` radians that marks miss the turn by, along and across the great circles of the
+    travel."""
+    at = _turned(turns, before)
+    circle = np.cross(at, travel[:, None])
+    length = np.linalg.norm(circle, axis=-1, keepdims=True)
+    normal = circle / np.maximum(length, 1e-9)
+    left = after - at
+    across = (left * normal).sum(axis=-1)
+    along = (left * np.cross(normal, at)).sum(axis=-1)
+    return np.asarray(along), np.asarray(across)
+
+
+def _with_travel(
+    turns: Real, travel: Rays, before: Rays, after: Rays, valid: Flags
+) -> tuple[Real, Rays]:
+    """One round: the direction that what the turns leave is along, then the turns that leave least
+    across it."""
+    at = _turned(turns, before)
+    left = after - at
+    normals = np.cross(at, left)  # of the circles that marks were moved along
+    if travel.any():
+        _, across = _residuals(turns, travel, before, after)
+        weights = _weights(across, valid)
+    else:
+        weights = valid / (1 + (np.linalg.norm(left, axis=-1) / NEAR) ** 2)
+    spread = np.einsum("pm,pmi,pmj->pij", weights, normals, normals)
+    _, vectors = np.linalg.eigh(spread)
+    travel = vectors[:, :, 0]  # least across all of the circles' normals
+    # What is ahead comes apart: marks move away from where the camera travels to.
+    way = np.einsum("pm,pmi,pi->p", weights, left, travel)
+    travel = -np.where(way < 0, -1.0, 1.0)[:, None] * travel
+    _, across = _residuals(turns, travel, before, after)
+    weights = _weights(across, valid)
+    circle = np.cross(at, travel[:, None])
+    size = np.linalg.norm(circle, axis=-1, keepdims=True)
+    normal = circle / np.maximum(size, 1e-9)
+    # Near the travel's own poles a normal is not known.
+    weights = weights * np.minimum(size[..., 0] / 0.2, 1.0) ** 2
+    slope = np.cross(at, normal)  # of what is left across, by a small turn
+    square = np.einsum("pm,pmi,pmj->pij", weights, slope, slope) + 1e-9 * np.eye(3)
+    target = np.einsum("pm,pmi,pm->pi", weights, slope, across)
+    small = np.linalg.solve(square, target[..., None])[..., 0]
+    size = np.linalg.norm(small, axis=1, keepdims=True)
+    small = small * np.minimum(1.0, NEAR / np.maximum(size, 1e-12))
+    return np.asarray(Rotation.from_rotvec(small).as_matrix() @ turns), travel
+
+
+def _doubt(
+    before: Rays, turns: Real, travel: Rays, moved: Flags, weights: Real, residual: Real
+) -> Real:
+    """``(p,)`` standard error of a turn about the axis that is told worst, radians."""
+    at = _turned(turns, before)
+    # Across one direction, or in both that are across a ray.
+    circle = np.cross(at, travel[:, None])
+    normal = circle / np.maximum(np.linalg.norm(circle, axis=-1, keepdims=True), 1e-9)
+    slope = np.cross(at, normal)
+    one = np.einsum("pm,pmi,pmj->pij", weights, slope, slope)
+    both = weights.sum(axis=1)[:, None, None] * np.eye(3) - np.einsum(
+        "pm,pmi,pmj->pij", weights, at, at
+    )
+    told = np.linalg.eigvalsh(np.where(moved[:, None, None], one, both))[:, 0]
+    return np.asarray(np.maximum(residual, FINEST) / np.sqrt(np.maximum(told, 1e-6)))

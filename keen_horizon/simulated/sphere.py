@@ -1,0 +1,94 @@
+"""The take that looks everywhere: *harbour sphere*, from a boat that rolls in the basin.
+
+Around the boat lie the far quay, a second one behind, masts and pilings on both sides, water, hills
+and sky; below the camera are the boat's deck and whoever holds the stick.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from functools import cache
+
+import cv2
+import numpy as np
+
+from .camera import AllAround, Array, Truth, rotations, tremor
+from .harbour import WATER, backdrop, basin, far_side
+from .scene import Actor, Panel, Scene, level, turned, upright
+from .take import RATE, Take
+from .textures import finished, noise, planks, sky, tinted, water
+
+SPHERE_SIZE = (2048, 1024)
+WAYS = (0.0, 90.0, 180.0, 270.0)
+BELOW = 1.35  # metres from the camera to the deck
+
+
+def harbour_sphere(
+    seconds: float = 8.0, size: tuple[int, int] = SPHERE_SIZE, *, rolling: float = 1.0,
+    operator: bool = True,
+) -> Take:  # fmt: skip
+    """From a boat that drifts, rolls and turns; ``rolling`` is how much, 0 for a boat on land."""
+    times = np.arange(round(seconds * RATE)) / RATE
+    rng = np.random.default_rng(61)
+    yaw = rolling * (1.6 * tremor(times, 0.1, 0.4, rng) + 0.35 * tremor(times, 1.0, 5, rng))
+    pitch = rolling * (1.5 * tremor(times, 0.2, 0.6, rng) + 0.3 * tremor(times, 1.0, 5, rng))
+    roll = rolling * (4.0 * tremor(times, 0.2, 0.5, rng) + 0.4 * tremor(times, 1.0, 5, rng))
+    heave = rolling * 0.06 * tremor(times, 0.2, 0.6, rng)
+    drift = 8.0 + 0.35 * times
+    position = np.stack([1.0 + 0.1 * times, -1.2 + heave, drift], axis=-1)
+    rotation = rotations(np.radians(yaw + 20.0), np.radians(pitch), np.radians(roll))
+    truth = Truth(AllAround(*size), times, np.repeat(times[:, None], size[1], 1), position, rotation)
+    boat = (_boat(truth, rng),) if operator else ()
+    return Take("harbour sphere", Scene((*around(), *boat)), truth, camera="Limpet all-round")
+
+
+@cache
+def around() -> tuple[Panel, ...]:
+    """All that lies around the boat, from far to near."""
+    rng = np.random.default_rng(62)
+    clouds = sky(760, 2600, rng)
+    above = np.full((64, 64, 4), 255, np.uint8)
+    above[..., :3] = clouds[:8, :, :3].reshape(-1, 3).mean(axis=0)
+    wall = upright(clouds, -1060, 40, 1000, 1400, far=True)
+    over = replace(level(above, -1200, -1200, -1300, 2400, 2400), far=True)
+    hills = [turned(panel, way) for way in WAYS for panel in backdrop()[1:3]]
+    parts = [over, *(turned(wall, way) for way in WAYS), *hills]
+    for near, far, lump, rows in ((60.0, 600.0, 1, 700), (0.0, 90.0, 2, 1800)):
+        texture = water(rows, rows, lump, rng)
+        parts.append(level(texture, -far, near - far, WATER, 2 * far, 2 * far))
+    both = [turned(panel, way) for way in (180.0, 0.0) for panel in far_side()]
+    masts = [turned(panel, way) for way in (180.0, 0.0) for panel in basin()]
+    return (*parts, *both, *masts)
+
+
+def _boat(truth: Truth, rng: np.random.Generator) -> Actor:
+    """The deck and who stands on it, which turn with the camera, but for a sway of their own."""
+    deck = _deck()
+    sway = 0.03 * np.stack([tremor(truth.times, 0.3, 1.5, rng) for _ in range(2)], axis=-1)
+
+    def at(time: float) -> Panel:
+        frame = min(round(time * RATE), len(truth) - 1)
+        back = truth.rotation[frame].T
+        east, north = sway[frame]
+        metre = 3.2 / deck.shape[0]
+        local = np.array([-0.9 + east, BELOW, 1.6 + north])
+        return Panel(
+            deck, truth.position[frame] + back @ local,
+            back @ np.array([metre, 0.0, 0.0]), back @ np.array([0.0, 0.0, -metre]),
+        )  # fmt: skip
+
+    return at
+
+
+@cache
+def _deck() -> Array:
+    """A boat's planks with a hat and shoulders in their middle, seen from above."""
+    rng = np.random.default_rng(63)
+    height, width = 640, 360
+    wood = planks(height, width, (96, 132, 158), rng)
+    alpha = np.zeros((height, width), np.float32)
+    cv2.ellipse(alpha, (180, 320), (176, 316), 0, 0, 360, 1.0, -1, cv2.LINE_AA)
+    cv2.ellipse(wood, (180, 330), (92, 46), 0, 0, 360, (52, 150, 208), -1, cv2.LINE_AA)
+    cv2.circle(wood, (180, 322), 34, (60, 64, 76), -1, cv2.LINE_AA)
+    wood += (10 * noise((height, width), 3, 4, rng))[..., None]
+    return finished(tinted((0, 0, 0), 0 * wood[..., 0]) + wood, alpha)
