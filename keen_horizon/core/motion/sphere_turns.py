@@ -13,6 +13,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy import sparse
+from scipy.sparse.linalg import splu
 from scipy.spatial.transform import Rotation
 
 from ..geometry.canvas import Canvas
@@ -22,7 +24,7 @@ from ..tracking.blur import blurred_frames
 from ..tracking.correspondences import correspondences
 from ..tracking.cuts import find_cuts
 from ..tracking.tracks import Tracks, places_of
-from ..types import Flags, Rays, Real
+from ..types import Flags, Indices, Rays, Real
 from .camera_motion import Evidence, Timeline
 
 BATCH = 64  # pairs worked on at once
@@ -34,6 +36,8 @@ SPAN = 3.0  # times the typical residual at which a mark's weight has fallen to 
 TRAVELS = 1.35  # times as large are residuals along the circles as across, where there is travel
 FEW = 8  # marks below which a pair tells nothing
 SURE = np.radians(0.08)  # doubt of a turn at which it is half believed
+GAPS = (6, 24)  # frames between those that are compared besides neighbours
+AVERAGES = 3  # rounds
 NADIR = 35.0  # degrees from straight down of the cone that the stick and its holder fill
 PER_PAIR = 2  # marks that a try stands on
 
@@ -58,6 +62,15 @@ class SphereMotion:
 
     def __len__(self) -> int:
         return len(self.turns)
+
+
+def poses_of(turns: Real) -> Real:
+    """``(n, 3, 3)`` from rays of the first frame to those of each, out of turns ``(n, 3, 3)`` from
+    frame to frame; the first counts as none."""
+    poses = np.tile(np.eye(3), (len(turns), 1, 1))
+    for t in range(1, len(turns)):
+        poses[t] = turns[t] @ poses[t - 1]
+    return poses
 
 
 def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> SphereMotion:
@@ -97,7 +110,64 @@ def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> Spher
         tracks.times, cuts, tracks.first, blurred_frames(tracks.sharpness, segments)
     )
     evidence = Evidence(count, confidence, residual * sphere.unit, steering, below)
-    return SphereMotion(turns, travel, doubt, timeline, evidence)
+    settled = _settled(turns, doubt, timeline, tracks, canvas, below)
+    return SphereMotion(settled, travel, doubt, timeline, evidence)
+
+
+def _settled(
+    turns: Real, doubt: Real, timeline: Timeline, tracks: Tracks, canvas: Canvas, below: Flags
+) -> Real:
+    """Turns that also agree with what marks tell over longer stretches, so that what single pairs
+    miss does not add up (rotation averaging: Hartley, Trumpf, Dai, Li, IJCV 2013)."""
+    sphere, out = Equirectangular.of(canvas), turns.copy()
+    for start, stop in timeline.segments:
+        poses = poses_of(turns[start:stop])
+        known = [(np.arange(1, stop - start), 1, turns[start + 1 : stop], doubt[start + 1 : stop])]
+        for gap in GAPS:
+            later = np.arange(gap, stop - start, gap // 2)
+            for part in np.array_split(later, max(1, -(-len(later) // BATCH))):
+                if not len(part):
+                    continue
+                pairs = correspondences(tracks, canvas, start + part, below, gap=gap)
+                between = poses[part] @ poses[part - gap].swapaxes(1, 2)
+                rays = (sphere.to_rays(one) for one in (pairs.before, pairs.after))
+                fit = _fits(*rays, pairs.valid, between)
+                told = fit.steer.sum(axis=1) >= FEW
+                known.append((part[told], gap, fit.turns[told], fit.doubt[told]))
+        poses = _averaged(poses, known)
+        out[start + 1 : stop] = poses[1:] @ poses[:-1].swapaxes(1, 2)
+    return out
+
+
+def _averaged(poses: Real, known: list[tuple[Indices, int, Real, Real]]) -> Real:
+    """Poses ``(n, 3, 3)`` that agree best with turns that are known: each of ``frames``, from so
+    many frames before, and what they are sure to."""
+    later = np.concatenate([frames for frames, _, _, _ in known])
+    earlier = np.concatenate([frames - gap for frames, gap, _, _ in known])
+    told = np.concatenate([turns for _, _, turns, _ in known])
+    sure = np.concatenate([doubt for _, _, _, doubt in known])
+    n, m = len(poses), len(later)
+    if n < GAPS[0] + 1:
+        return poses
+    rows = np.repeat(3 * np.arange(m), 9) + np.tile(np.repeat(np.arange(3), 3), m)
+    columns = np.repeat(3 * earlier, 9) + np.tile(np.arange(3), 3 * m)
+    one = np.arange(3 * m)
+    ahead = sparse.csr_array((np.ones(3 * m), (one, (3 * later[:, None] + np.arange(3)).ravel())),
+                             (3 * m, 3 * n))  # fmt: skip
+    anchor = sparse.csr_array((np.ones(3), (np.arange(3), np.arange(3))), (3 * n, 3 * n))
+    for _ in range(AVERAGES):
+        between = poses[later] @ poses[earlier].swapaxes(1, 2)
+        miss = Rotation.from_matrix(between @ told.swapaxes(1, 2)).as_rotvec()
+        far = np.linalg.norm(miss, axis=1) / np.maximum(sure, FINEST)
+        scale = SPAN * max(1.0, 1.4826 * float(np.median(far)))
+        weight = np.repeat(1 / np.maximum(sure, FINEST) ** 2 / (1 + (far / scale) ** 2), 3)
+        behind = sparse.csr_array((between.ravel(), (rows, columns)), (3 * m, 3 * n))
+        slope = ahead - behind
+        weighted = sparse.diags_array(weight) @ slope
+        square = slope.T @ weighted + weight.max() * anchor
+        small = -splu(square.tocsc()).solve(weighted.T @ miss.ravel()).reshape(n, 3)
+        poses = Rotation.from_rotvec(small).as_matrix() @ poses
+    return poses
 
 
 def _below(tracks: Tracks, canvas: Canvas, nadir: float) -> Flags:
@@ -115,9 +185,10 @@ class _Fits:
     steer: Flags  # (p, m)
 
 
-def _fits(before: Rays, after: Rays, valid: Flags) -> _Fits:
-    """Turns and travel of ``p`` pairs from rays ``(p, m, 3)``."""
-    turns = _first_turns(before, after, valid)
+def _fits(before: Rays, after: Rays, valid: Flags, start: Real | None = None) -> _Fits:
+    """Turns and travel of ``p`` pairs from rays ``(p, m, 3)``; near turns to ``start`` from, if they
+    are known already."""
+    turns = _first_turns(before, after, valid) if start is None else start
     for _ in range(ROUNDS):
         off = np.linalg.norm(after - _turned(turns, before), axis=-1)
         turns = _wahba(before, after, _weights(off, valid))
