@@ -35,6 +35,7 @@ from .options import (
     with_treatment,
     write_json,
 )
+from .sphere import correct_sphere, is_sphere, measure_sphere, no_view, only_flat, with_kind
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -67,6 +68,7 @@ def _parser() -> argparse.ArgumentParser:
     models = list(MOTION.facts["model"].choices)
     verb.add_argument("--model", choices=models, default="decide")
     with_care(verb)
+    with_kind(verb)
     verb.set_defaults(run=_measure)
 
     verb = verbs.add_parser("correct", help="measure, solve and render")
@@ -76,6 +78,7 @@ def _parser() -> argparse.ArgumentParser:
     verb.add_argument("--report", type=Path, metavar="FILE.json")
     verb.add_argument("--quality", choices=list(QUALITIES), default="good")
     verb.add_argument("--lines", type=int, help="height of the output, no more than the source's")
+    with_kind(verb)
     verb.set_defaults(run=_correct)
 
     verb = verbs.add_parser("cost", help="what more or less calm would cost")
@@ -112,6 +115,9 @@ def _parser() -> argparse.ArgumentParser:
 
 def _measure(options: argparse.Namespace) -> None:
     found = scan(options.input)
+    if is_sphere(options, found):
+        measure_sphere(options, found)
+        return
     canvas = found.probe.canvas
     with measured(options, found) as tracks:
         estimates = pipeline.Estimates(tracks, canvas)
@@ -122,8 +128,11 @@ def _measure(options: argparse.Namespace) -> None:
 
 def _correct(options: argparse.Namespace) -> None:
     found = scan(options.input)
-    treatment_of(options, found)  # what is wrong with it is said before anything is measured
     _check_output(options)
+    if is_sphere(options, found):
+        correct_sphere(options, found)
+        return
+    no_view(treatment_of(options, found))  # what is wrong is said before anything is measured
     first, _ = range_of(options, found)
     started = time.perf_counter()
     with measured(options, found) as tracks:
@@ -185,6 +194,7 @@ def _check_output(options: argparse.Namespace) -> None:
 
 def _cost(options: argparse.Namespace) -> None:
     found = scan(options.input)
+    only_flat(options, found, "cost: nothing of it is cropped")
     treatment_of(options, found)  # as in a correction
     with measured(options, found) as tracks:
         treatment, motion = treated(options, found, tracks)
@@ -201,6 +211,7 @@ def _cost(options: argparse.Namespace) -> None:
 
 def _glass(options: argparse.Namespace) -> None:
     found = scan(options.input)
+    only_flat(options, found, "glass that could be told: two lenses were stitched")
     canvas = found.probe.canvas
     even = None
     if options.even is not None:

@@ -19,7 +19,9 @@ COUNT = 14
 
 def deck_camera() -> Pinhole:
     """The camera on the tender."""
-    return tender_deck(0.2, readout=0.0).truth.camera
+    camera = tender_deck(0.2, readout=0.0).truth.camera
+    assert isinstance(camera, Pinhole)
+    return camera
 
 
 def photographs(

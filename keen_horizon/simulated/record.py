@@ -9,6 +9,9 @@ from pathlib import Path
 import av
 import numpy as np
 
+from ..core.media.sphere_boxes import write_sphere_tag
+from ..core.media.spherical import SphereTag
+from .camera import AllAround
 from .sound import RATE as SOUND_RATE
 from .sound import harbour
 from .take import RATE, Take
@@ -61,4 +64,8 @@ def record(
         out.mux(video.encode(None))
         if audio is not None:
             out.mux(audio.encode(None))
+    if isinstance(camera, AllAround):
+        plain = part.replace(part.with_suffix(".plain"))
+        write_sphere_tag(plain, part, SphereTag(), (camera.width, camera.height))
+        plain.unlink()
     part.replace(path)

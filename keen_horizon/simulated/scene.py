@@ -243,7 +243,9 @@ def _box_by_rays(
     high = np.array([x.max() + 2, y.max() + 2]) * COARSE
     size = np.array([rays.shape[1], rays.shape[0]])
     detail = 0
-    if all_around:  # whose pixels are coarse: by how many of the paint's it passes from one to the next
+    if (
+        all_around
+    ):  # whose pixels are coarse: by how many of the paint's it passes from one to the next
         beside = hit[:, 1:] & hit[:, :-1]
         passed = np.hypot(np.diff(i, axis=1), np.diff(j, axis=1))[beside] / COARSE
         detail = max(0, int(np.log2(max(float(np.median(passed)), 1.0)))) if passed.size else 0

@@ -12,11 +12,11 @@ from functools import cache
 import cv2
 import numpy as np
 
-from .camera import AllAround, Array, Truth, rotations, tremor
+from .camera import AllAround, Truth, rotations, tremor
 from .harbour import WATER, backdrop, basin, far_side
 from .scene import Actor, Panel, Scene, level, turned, upright
 from .take import RATE, Take
-from .textures import finished, noise, planks, sky, tinted, water
+from .textures import Image, finished, noise, planks, sky, water
 
 SPHERE_SIZE = (2048, 1024)
 WAYS = (0.0, 90.0, 180.0, 270.0)
@@ -37,7 +37,9 @@ def harbour_sphere(
     drift = 8.0 + 0.35 * times
     position = np.stack([1.0 + 0.1 * times, -1.2 + heave, drift], axis=-1)
     rotation = rotations(np.radians(yaw + 20.0), np.radians(pitch), np.radians(roll))
-    truth = Truth(AllAround(*size), times, np.repeat(times[:, None], size[1], 1), position, rotation)
+    truth = Truth(
+        AllAround(*size), times, np.repeat(times[:, None], size[1], 1), position, rotation
+    )
     boat = (_boat(truth, rng),) if operator else ()
     return Take("harbour sphere", Scene((*around(), *boat)), truth, camera="Limpet all-round")
 
@@ -46,13 +48,23 @@ def harbour_sphere(
 def around() -> tuple[Panel, ...]:
     """All that lies around the boat, from far to near."""
     rng = np.random.default_rng(62)
-    clouds = sky(760, 2600, rng)
-    above = np.full((64, 64, 4), 255, np.uint8)
-    above[..., :3] = clouds[:8, :, :3].reshape(-1, 3).mean(axis=0)
-    wall = upright(clouds, -1060, 40, 1000, 1400, far=True)
-    over = replace(level(above, -1200, -1200, -1300, 2400, 2400), far=True)
+    blue, pale = np.array([196, 142, 92.0]), np.array([222, 214, 204.0])
+    down = np.linspace(0, 1, 512)[:, None, None]
+    plain = finished(np.repeat(blue * (1 - down) + pale * down, 64, axis=1))
+    wall = upright(plain, -1100, 40, 1000, 1100, far=True)
+    wall = replace(wall, across=wall.across * (2200 / 64 / np.linalg.norm(wall.across)))
+    over = replace(
+        level(finished(np.full((64, 64, 3), blue)), -1200, -1200, -1055, 2400, 2400), far=True
+    )
+    # Clouds end softly, so that those of one side do not show where those of the next begin.
+    clouds = sky(700, 2300, rng).copy()
+    x, y = np.linspace(-1, 1, clouds.shape[1]), np.linspace(0, 1, clouds.shape[0])[:, None]
+    veil = np.clip((1 - np.abs(x)) * 4, 0, 1) * np.clip(y * 4, 0, 1) * np.clip((1 - y) * 4, 0, 1)
+    clouds[..., 3] = 255 * veil
+    cloudy = upright(clouds, -1050, -90, 990, 640, far=True)
     hills = [turned(panel, way) for way in WAYS for panel in backdrop()[1:3]]
-    parts = [over, *(turned(wall, way) for way in WAYS), *hills]
+    skies = [turned(panel, way) for panel in (wall, cloudy) for way in WAYS]
+    parts = [over, *skies, *hills]
     for near, far, lump, rows in ((60.0, 600.0, 1, 700), (0.0, 90.0, 2, 1800)):
         texture = water(rows, rows, lump, rng)
         parts.append(level(texture, -far, near - far, WATER, 2 * far, 2 * far))
@@ -81,7 +93,7 @@ def _boat(truth: Truth, rng: np.random.Generator) -> Actor:
 
 
 @cache
-def _deck() -> Array:
+def _deck() -> Image:
     """A boat's planks with a hat and shoulders in their middle, seen from above."""
     rng = np.random.default_rng(63)
     height, width = 640, 360
@@ -91,4 +103,4 @@ def _deck() -> Array:
     cv2.ellipse(wood, (180, 330), (92, 46), 0, 0, 360, (52, 150, 208), -1, cv2.LINE_AA)
     cv2.circle(wood, (180, 322), 34, (60, 64, 76), -1, cv2.LINE_AA)
     wood += (10 * noise((height, width), 3, 4, rng))[..., None]
-    return finished(tinted((0, 0, 0), 0 * wood[..., 0]) + wood, alpha)
+    return finished(wood, alpha)

@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .camera import Array, Truth
+from .camera import Array, Pinhole, Truth
 from .glow import Glow
 from .harbour import FAR_QUAY
 from .scene import Scene
@@ -70,6 +70,7 @@ class Take:
         picture = self.scene.draw(self.truth, frame)
         if self.fringes is not None:
             for channel, spread in ((2, self.fringes.red), (0, self.fringes.blue)):
+                assert isinstance(self.truth.camera, Pinhole)
                 moved = replace(self.truth.camera, spread=spread)
                 other = self.scene.draw(replace(self.truth, camera=moved), frame)
                 picture[..., channel] = other[..., channel]

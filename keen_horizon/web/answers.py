@@ -38,7 +38,7 @@ def drawn(
             "details": station.details(own, told),
             "figures": [asdict(figure) for figure in station.figures(own, told)],
         }
-        for station, own in treatment.each()
+        for station, own in treatment.each("flat")
     }
     return {
         "report": told,
@@ -46,7 +46,7 @@ def drawn(
         # What bounds the picture comes first, as it does for an editor.
         "price": [
             asdict(figure)
-            for station, own in reversed(list(treatment.each()))
+            for station, own in reversed(list(treatment.each("flat")))
             for figure in station.figures(own, told)
             if figure.on_price_line
         ],

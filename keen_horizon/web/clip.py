@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from ..core.errors import KeenError
 from ..core.path.least_zoom import LARGEST
 from ..core.picture.working_space import curve_words
-from ..core.stations import STATIONS
+from ..core.stations import light_path
 from ..core.tracking.features import CLOSER_COST
 from ..core.treatment import Treatment, with_stations
 from ..jobs.measuring import MEASURE
@@ -35,8 +35,8 @@ def screen(clip_id: int) -> str:
     with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
         return render_template(
-            "clip.html", clip=clip, shoot=clip.recording.shoot, stations=STATIONS,
-            station_names=[(station.name, station.title) for station in STATIONS],
+            "clip.html", clip=clip, shoot=clip.recording.shoot, stations=light_path("flat"),
+            station_names=[(station.name, station.title) for station in light_path("flat")],
             fields=all_fields(), settings=for_scripts(),
             limits={"dial": WIDEST, "canvas": (SMALLEST, LARGEST)},
         )  # fmt: skip
@@ -159,7 +159,7 @@ def copy(clip_id: int) -> Response:
     if not isinstance(wanted, list) or not wanted or not all(type(i) is int for i in wanted):
         raise KeenError("no clip was chosen to copy to.")
     names = texts(data, "stations", "no station was chosen to copy.")
-    if not set(names) <= {station.name for station in STATIONS}:
+    if not set(names) <= {station.name for station in light_path("flat")}:
         raise KeenError("no station was chosen to copy.")
     with services().database.session.begin() as session:
         clip = library.get_clip(session, clip_id)

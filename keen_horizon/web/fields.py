@@ -9,7 +9,7 @@ from functools import cache
 from types import NoneType
 from typing import Any
 
-from ..core.stations import STATIONS
+from ..core.stations import light_path
 from ..core.stations.setting import SettingFacts, range_of
 
 Kind = typing.Literal["number", "whole", "choice", "tick", "text", "own"]
@@ -52,8 +52,8 @@ def all_fields() -> dict[str, Field]:
     """Every setting, by its name in a treatment."""
     return {
         f"{station.name}.{key}": _field(station.Settings, f"{station.name}.{key}", key, facts)
-        for station in STATIONS
-        for key, facts in station.facts.items()
+        for station in light_path("flat")
+        for key, facts in station.serving("flat").items()
     }
 
 

@@ -94,6 +94,16 @@ def test_what_was_written_is_read(tmp_path: Path, mp4):
     assert sphere_tag(source, "mov") is None
 
 
+def test_what_a_film_said_before_is_replaced(tmp_path: Path, mp4):
+    source, once, twice = mp4(), tmp_path / "once.mp4", tmp_path / "twice.mp4"
+    write_sphere_tag(source, once, SphereTag(stereo="top-bottom"), (128, 64))
+    write_sphere_tag(once, twice, SphereTag(), (128, 64))
+    assert (
+        twice.read_bytes().count(b"sv3d") == twice.read_bytes().count(b"rdf:SphericalVideo ") == 1
+    )
+    assert scan(twice).probe.sphere == SphereTag(said_by="its boxes")
+
+
 def test_version_1_alone_is_understood(tmp_path: Path, mp4):
     source, out = mp4(), tmp_path / "out.mp4"
     write_sphere_tag(source, out, SphereTag(bounds=(0.25, 0.25, 0, 0)), (128, 32))
@@ -163,7 +173,9 @@ def test_matroska_says_it_by_an_element(tmp_path: Path):
 
 
 @pytest.mark.parametrize("seed", range(40))
-def test_a_damaged_file_says_something_or_nothing_but_breaks_nothing(tmp_path: Path, mp4, seed: int):
+def test_a_damaged_file_says_something_or_nothing_but_breaks_nothing(
+    tmp_path: Path, mp4, seed: int
+):
     rng = np.random.default_rng(seed)
     source, out = mp4(sound=None), tmp_path / "out.mp4"
     write_sphere_tag(source, out, SphereTag(), (128, 64))

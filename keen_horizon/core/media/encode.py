@@ -13,6 +13,7 @@ from ..errors import disk_errors
 from .decode import Plane, plane_view
 from .mp4 import Mp4File
 from .probe import Scan
+from .spherical import SphereTag
 
 # Constant rate factors of libx264: smaller is better and larger.
 QUALITIES = {"fine": 14, "good": 18, "small": 24}
@@ -30,7 +31,7 @@ class Encoding:
 
 class Mp4Writer(Mp4File):
     """An :class:`Mp4File` whose pictures are encoded here. ``pixel_aspect`` is that of the output's
-    pixels: the width of one over its height."""
+    pixels: the width of one over its height; ``sphere`` is what the file is to say of being one."""
 
     def __init__(
         self,
@@ -46,11 +47,13 @@ class Mp4Writer(Mp4File):
         sound_from: Path | None = None,
         encode_sound: bool = False,
         pixel_aspect: float = 1.0,
+        sphere: SphereTag | None = None,
     ) -> None:
         if width % 2 or height % 2:
             raise ValueError("H.264 needs even sizes")
         super().__init__(path, scan, first, last)
         self._aspect = pixel_aspect
+        self.sphere, self.size = sphere, (width, height)
         self._size = (width, height, pixel_format)
         self._frame = av.VideoFrame(*self._size)
         with self.removed_on_error():

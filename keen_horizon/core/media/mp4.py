@@ -19,6 +19,8 @@ import numpy as np
 from ..errors import disk_errors
 from .probe import Scan, open_input, sound_stream
 from .sound import SoundTrack
+from .sphere_boxes import write_sphere_tag
+from .spherical import SphereTag
 
 CONTAINERS = {".mp4": "mp4", ".m4v": "mp4", ".mov": "mov"}
 
@@ -31,6 +33,9 @@ class Mp4File:
     by whoever has them, at the source's times less :attr:`zero`; the stream of pictures comes
     first, then :meth:`add_sound`.
     """
+
+    sphere: SphereTag | None = None  # what the file is to say of being one
+    size: tuple[int, int] = (0, 0)  # of its picture, then
 
     def __init__(self, path: Path, scan: Scan, first: int, last: int) -> None:
         self.path = path
@@ -76,6 +81,12 @@ class Mp4File:
             if self._sound is not None:
                 self._sound.finish()
             self.target.close()
+            if self.sphere is not None:
+                plain = self.part.replace(self.part.with_suffix(".plain"))
+                try:
+                    write_sphere_tag(plain, self.part, self.sphere, self.size)
+                finally:
+                    plain.unlink(missing_ok=True)
             with self.part.open("rb") as written:
                 os.fsync(written.fileno())
             self.part.replace(self.path)

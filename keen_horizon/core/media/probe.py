@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from ..errors import DamagedMedia, MediaError
 from ..geometry.canvas import Canvas
 from .containers import demuxer_for
+from .spherical import SphereTag, sphere_tag
 
 BT709, LIMITED = 1, 1  # as H.273 and FFmpeg number them
 LONGEST_SIDE = 8192
@@ -48,6 +49,7 @@ class Probe:
     colour: dict[str, int]
     sound: dict[str, Any] | None
     camera: str = ""  # as the file tells it
+    sphere: SphereTag | None = None  # what the file says of being one
 
     @property
     def canvas(self) -> Canvas:
@@ -58,7 +60,8 @@ class Probe:
 
     @classmethod
     def from_json(cls, data: dict[str, Any]) -> Probe:
-        return cls(**data)
+        sphere = data.get("sphere")
+        return cls(**{**data, "sphere": sphere and SphereTag.from_json(sphere)})
 
 
 @dataclass(frozen=True)
@@ -210,6 +213,7 @@ def _describe(
         colour=_colour(first),
         sound=sound,
         camera=_camera(container.metadata),
+        sphere=sphere_tag(path, demuxer_for(path)),
     )
     return Scan(probe, pts, stream.time_base)
 

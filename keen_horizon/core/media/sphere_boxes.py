@@ -1,9 +1,9 @@
 """Writing into a finished MP4 that its picture is a sphere: by both versions of the open spherical
 video RFC, so that old players and new ones know it.
 
-Version 1 is an XML text in a ``uuid`` box at the end of the picture's track; version 2 are ``st3d`` and
-``sv3d`` boxes at the end of its sample entry. What lies behind the index in the file moves by what
-the index grew, and its chunk offsets with it.
+Version 1 is an XML text in a ``uuid`` box at the end of the picture's track; version 2 are ``st3d``
+and ``sv3d`` boxes at the end of its sample entry. What lies behind the index in the file moves by
+what the index grew, and its chunk offsets with it.
 
 Layouts: *Spherical Video RFC*, V1 and V2; ISO/IEC 14496-12.
 """
@@ -36,8 +36,8 @@ _XML = (
 
 def write_sphere_tag(source: Path, target: Path, tag: SphereTag, size: tuple[int, int]) -> None:
     """Copy an MP4 to ``target``, saying in its picture's track what ``tag`` says of a picture of
-    ``size``. Memory does not grow with the file, but for its index. Raises ValueError for a file
-    without an index."""
+    ``size``, in place of what it said before. Memory does not grow with the file, but for its
+    index. Raises ValueError for a file without an index."""
     with source.open("rb") as stream, target.open("wb") as out:
         layout = list(boxes(stream, 0, source.stat().st_size))
         index = next((k for k, (kind, _, _) in enumerate(layout) if kind == b"moov"), None)
@@ -82,7 +82,9 @@ def _tagged_index(body: bytes, tag: SphereTag, size: tuple[int, int]) -> bytes:
     parts, done = [], False
     for kind, own in _parts(body):
         if kind == b"trak" and not done and _has_pictures(own):
-            own, done = _in_entry(own, _TO_ENTRY, tag) + _version_1(tag, size), True
+            said = [part for part in _parts(own) if not _says(*part)]
+            own = _in_entry(_joined(said), _TO_ENTRY, tag) + _version_1(tag, size)
+            done = True
         parts.append((kind, own))
     return _joined(parts)
 
@@ -102,10 +104,17 @@ def _in_entry(body: bytes, way: tuple[bytes, ...], tag: SphereTag) -> bytes:
         ])  # fmt: skip
     # The sample description itself: version, flags, count, and then its entries.
     entries = [
-        (kind, own[:SAMPLE_ENTRY] + _joined(_parts(own, SAMPLE_ENTRY)) + _version_2(tag))
+        (kind, own[:SAMPLE_ENTRY] + _joined(
+            [part for part in _parts(own, SAMPLE_ENTRY) if not _says(*part)]
+        ) + _version_2(tag))
         for kind, own in _parts(body, 8)
-    ]
+    ]  # fmt: skip
     return body[:8] + _joined(entries)
+
+
+def _says(kind: bytes, body: bytes) -> bool:
+    """Whether a box says already that there is a sphere."""
+    return kind in (b"st3d", b"sv3d") or (kind == b"uuid" and body.startswith(SPHERICAL_UUID))
 
 
 def _version_1(tag: SphereTag, size: tuple[int, int]) -> bytes:

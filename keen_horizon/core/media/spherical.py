@@ -1,21 +1,22 @@
 """What a file says of being a sphere: the open spherical video RFC and Matroska's projection.
 
-Version 1 of the RFC is XML in a ``uuid`` box of the track; version 2 are boxes in the track's sample
-description (``st3d``, ``sv3d``); Matroska has a ``Projection`` element. All of them are read by
-walking boxes and elements: nothing is decoded, and what is malformed counts as not said.
+Version 1 of the RFC is XML in a ``uuid`` box of the track; version 2 are boxes in the track's
+sample description (``st3d``, ``sv3d``); Matroska has a ``Projection`` element. All of them are read
+by walking boxes and elements: nothing is decoded, and what is malformed counts as not said.
 
 Layouts: *Spherical Video RFC*, V1 and V2; ISO/IEC 14496-12; RFC 9559 (Matroska).
 """
 
 from __future__ import annotations
 
-import re
 import struct
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, BinaryIO, Literal
-from xml.etree import ElementTree
+from xml.etree.ElementTree import ParseError
+
+from defusedxml.ElementTree import fromstring
 
 from .containers import boxes, ebml_number
 
@@ -48,9 +49,9 @@ class SphereTag:
     """What a file says of its sphere.
 
     ``projection`` is ``equirectangular``, or what else it says; ``stereo`` how the eyes lie in the
-    picture. ``bounds`` are shares of the whole sphere that are cut off above, below, to the left and
-    to the right; ``pose`` degrees of yaw, pitch and roll that a player is to turn it by. ``said_by``
-    names what it was read from.
+    picture. ``bounds`` are shares of the whole sphere that are cut off above, below, to the left
+    and to the right; ``pose`` degrees of yaw, pitch and roll that a player is to turn it by.
+    ``said_by`` names what it was read from.
     """
 
     projection: str = "equirectangular"
@@ -64,12 +65,13 @@ class SphereTag:
 
     @classmethod
     def from_json(cls, data: dict[str, Any]) -> SphereTag:
-        return cls(**{k: tuple(v) if isinstance(v, list) else v for k, v in data.items()})
+        known: dict[str, Any] = {k: tuple(v) if isinstance(v, list) else v for k, v in data.items()}
+        return cls(**known)
 
 
 def sphere_tag(path: Path, demuxer: str) -> SphereTag | None:
-    """What a file says that ``demuxer`` (``mov`` or ``matroska``) reads; None for nothing. Version 2
-    is believed before version 1."""
+    """What a file says that ``demuxer`` (``mov`` or ``matroska``) reads; None for nothing. Version
+    2 is believed before version 1."""
     with path.open("rb") as stream:
         size = path.stat().st_size
         if demuxer == "matroska":
@@ -116,13 +118,12 @@ def _by_version_2(found: dict[bytes, bytes], stereo: Stereo) -> SphereTag:
     if b"equi" not in found:
         other = "cube map" if b"cbmp" in found else "mesh"
         return SphereTag(other, stereo, pose=pose, said_by="its boxes")
-    return SphereTag(
-        stereo=stereo, bounds=_bounds(found[b"equi"]), pose=pose, said_by="its boxes"
-    )
+    return SphereTag(stereo=stereo, bounds=_bounds(found[b"equi"]), pose=pose, said_by="its boxes")
 
 
 def _bounds(equi: bytes) -> tuple[float, float, float, float]:
-    """Top, bottom, left, right as the box has them, 0.32 fixed point; none if they are no bounds."""
+    """Top, bottom, left, right as the box has them, 0.32 fixed point; none if they are no
+    bounds."""
     if len(equi) < 20:
         return (0.0, 0.0, 0.0, 0.0)
     top, bottom, left, right = (v / 2**32 for v in struct.unpack(">4I", equi[4:20]))
@@ -133,11 +134,9 @@ def _bounds(equi: bytes) -> tuple[float, float, float, float]:
 
 def _by_xml(text: bytes) -> SphereTag | None:
     """Version 1. Nothing is read that declares entities of its own."""
-    if re.search(rb"<!(DOCTYPE|ENTITY)", text, re.IGNORECASE):
-        return None
     try:
-        tree = ElementTree.fromstring(text.rstrip(b"\0"))
-    except (ElementTree.ParseError, ValueError, LookupError):
+        tree = fromstring(text.rstrip(b"\0"), forbid_dtd=True)
+    except (ParseError, ValueError, LookupError):  # what is forbidden is a ValueError, too
         return None
     said = {
         element.tag.removeprefix(f"{{{GSPHERICAL}}}"): (element.text or "").strip()

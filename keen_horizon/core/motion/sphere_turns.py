@@ -1,11 +1,11 @@
 """How a camera that looks everywhere turned and travelled, out of tracks of directions.
 
-Between two frames a far thing moves by the camera's turn alone: the rotation that carries the earlier
-directions to the later ones (Wahba, *A least squares estimate of satellite attitude*, SIAM Review
-1965; by singular values: Markley 1988). Near things move by travel too, towards or from the direction
-of travel, along great circles through it: across those circles, travel moves nothing, so what is
-left across them tells of the turn alone, however deep the scene is. Which of the two is needed, the
-residuals along and across the circles say.
+Between two frames a far thing moves by the camera's turn alone: the rotation that carries the
+earlier directions to the later ones (Wahba, *A least squares estimate of satellite attitude*, SIAM
+Review 1965; by singular values: Markley 1988). Near things move by travel too, towards or from the
+direction of travel, along great circles through it: across those circles, travel moves nothing, so
+what is left across them tells of the turn alone, however deep the scene is. Which of the two is
+needed, the residuals along and across the circles say.
 """
 
 from __future__ import annotations
@@ -47,9 +47,9 @@ PER_PAIR = 2  # marks that a try stands on
 class SphereMotion:
     """Motion of ``n`` frames of a picture all around.
 
-    ``turns`` ``(n, 3, 3)`` take rays of the frame before to rays of each (x right, y down, z forward;
-    none at 0 and at cuts); ``travel`` ``(n, 3)`` unit rays the camera travelled along, in the
-    frame's own axes, zero where it cannot be told from turning; ``doubt`` ``(n,)`` radians, the
+    ``turns`` ``(n, 3, 3)`` take rays of the frame before to rays of each (x right, y down, z
+    forward; none at 0 and at cuts); ``travel`` ``(n, 3)`` unit rays the camera travelled along, in
+    the frame's own axes, zero where it cannot be told from turning; ``doubt`` ``(n,)`` radians, the
     standard error of a turn about its worst axis.
     """
 
@@ -130,8 +130,8 @@ def _settled(
                     continue
                 pairs = correspondences(tracks, canvas, start + part, below, gap=gap)
                 between = poses[part] @ poses[part - gap].swapaxes(1, 2)
-                rays = (sphere.to_rays(one) for one in (pairs.before, pairs.after))
-                fit = _fits(*rays, pairs.valid, between)
+                before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
+                fit = _fits(before, after, pairs.valid, between)
                 told = fit.steer.sum(axis=1) >= FEW
                 known.append((part[told], gap, fit.turns[told], fit.doubt[told]))
         poses = _averaged(poses, known)
@@ -186,8 +186,8 @@ class _Fits:
 
 
 def _fits(before: Rays, after: Rays, valid: Flags, start: Real | None = None) -> _Fits:
-    """Turns and travel of ``p`` pairs from rays ``(p, m, 3)``; near turns to ``start`` from, if they
-    are known already."""
+    """Turns and travel of ``p`` pairs from rays ``(p, m, 3)``; near turns to ``start`` from, if
+    they are known already."""
     turns = _first_turns(before, after, valid) if start is None else start
     for _ in range(ROUNDS):
         off = np.linalg.norm(after - _turned(turns, before), axis=-1)
@@ -241,9 +241,10 @@ def _first_turns(before: Rays, after: Rays, valid: Flags) -> Real:
 
 def _typical(off: Real, valid: Flags) -> Real:
     """``(p,)`` the typical size of residuals ``(p, m)``, as a standard deviation."""
-    with np.errstate(all="ignore"):
-        middle = np.nanmedian(np.where(valid, np.abs(off), np.nan), axis=1)
-    return np.maximum(1.4826 * np.nan_to_num(middle), FINEST)
+    ordered = np.sort(np.where(valid, np.abs(off), np.inf), axis=1)
+    middle = np.maximum(valid.sum(axis=1) - 1, 0) // 2
+    found = np.take_along_axis(ordered, middle[:, None], axis=1)[:, 0]
+    return np.maximum(1.4826 * np.where(np.isfinite(found), found, 0.0), FINEST)
 
 
 def _weights(off: Real, valid: Flags) -> Real:
@@ -252,9 +253,7 @@ def _weights(off: Real, valid: Flags) -> Real:
     return np.asarray(valid / (1 + (off / scale) ** 2) ** 2)
 
 
-def _residuals(
-    turns: Real, travel: Rays, before: Rays, after: Rays
-) -> tuple[Real, Real]:
+def _residuals(turns: Real, travel: Rays, before: Rays, after: Rays) -> tuple[Real, Real]:
     """``(p, m)`` radians that marks miss the turn by, along and across the great circles of the
     travel."""
     at = _turned(turns, before)

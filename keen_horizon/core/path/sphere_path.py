@@ -1,12 +1,13 @@
 """The steadied path of a camera that looks everywhere.
 
-Nothing has to stay inside a picture here, so the path is free: as near to the recorded one as its calm
-lets it, and as even. With ``P_t`` the recorded camera's pose (rays of the first frame to rays of frame
-``t``) and ``Q_t`` the steadied one's, the sum of ``|log(Q_t inverse(P_t))|^2`` and of the squared second
-differences of the steadied camera's own turns ``log(Q_{t+1} inverse(Q_t))`` is least; the latter weigh as
-it takes to pass what is slower than a cut-off and stop what is faster (Whittaker, *On a new method of
-graduation*, 1923, by third differences; the turns as Lie algebra elements, so that no axis is
-special). Each of pitch, yaw and roll, about the steadied camera's own axes, has its cut-off.
+Nothing has to stay inside a picture here, so the path is free: as near to the recorded one as its
+calm lets it, and as even. With ``P_t`` the recorded camera's pose (rays of the first frame to rays
+of frame ``t``) and ``Q_t`` the steadied one's, the sum of ``|log(Q_t inverse(P_t))|^2`` and of the
+squared second differences of the steadied camera's own turns ``log(Q_{t+1} inverse(Q_t))`` is
+least; the latter weigh as it takes to pass what is slower than a cut-off and stop what is faster
+(Whittaker, *On a new method of graduation*, 1923, by third differences; the turns as Lie algebra
+elements, so that no axis is special). Each of pitch, yaw and roll, about the steadied camera's own
+axes, has its cut-off.
 """
 
 from __future__ import annotations
@@ -33,15 +34,15 @@ def cut_off(calm: float) -> float:
     return FASTEST * (SLOWEST / FASTEST) ** (calm / 100) if calm > 0 else np.inf
 
 
-def followed_path(poses: Real, times: Real, calms: Real, trust: Real) -> Real:
+def followed_path(poses: Real, times: Real, cut_offs: Real, trust: Real) -> Real:
     """``(n, 3, 3)`` the steadied poses of one stretch without a cut. ``poses`` ``(n, 3, 3)``,
-    ``times`` ``(n,)`` seconds; ``calms`` ``(3,)`` of :data:`AXES`, 0..100; ``trust`` ``(n,)`` 0..1
-    how far each recorded pose is believed."""
+    ``times`` ``(n,)`` seconds; ``cut_offs`` ``(3,)`` Hz of :data:`AXES`, infinite for one that is
+    left as it is; ``trust`` ``(n,)`` 0..1 how far each recorded pose is believed."""
     n = len(poses)
-    if n < 4 or not np.any(calms > 0):
+    if n < 4 or not np.isfinite(cut_offs).any():
         return poses.copy()
     rate = 1 / np.median(np.diff(times))
-    weights = np.array([(rate / (2 * np.pi * cut_off(calm))) ** 3 for calm in calms])  # of rms 1
+    weights = (rate / (2 * np.pi * cut_offs)) ** 3
     pace = np.diff(times)[:, None] * rate  # longer gaps hold more turning
     second = sparse.diags_array([1.0, -2.0, 1.0], offsets=[0, 1, 2], shape=(n - 3, n - 1))
     believed = np.repeat(np.maximum(trust, 1e-3), 3)
@@ -51,10 +52,10 @@ def followed_path(poses: Real, times: Real, calms: Real, trust: Real) -> Real:
         turning = Rotation.from_matrix(steps).as_rotvec() / pace
         away = Rotation.from_matrix(found @ poses.swapaxes(1, 2)).as_rotvec()
         slope = sparse.kron(second, sparse.diags_array(weights)) @ _steps(steps, pace)
-        miss = (second @ turning) * weights
+        miss = np.asarray(second @ turning) * weights
         square = slope.T @ slope + sparse.diags_array(believed)
-        small = -splu(square.tocsc()).solve(slope.T @ miss.ravel() + believed * away.ravel())
-        small = small.reshape(n, 3)
+        solved = -splu(square.tocsc()).solve(slope.T @ miss.ravel() + believed * away.ravel())
+        small = solved.reshape(n, 3)
         # A turn of pi is as near on either side: no round goes further than a linear one may.
         small *= np.minimum(1.0, 1.0 / np.maximum(np.linalg.norm(small, axis=1), 1e-12))[:, None]
         found = Rotation.from_rotvec(small).as_matrix() @ found
@@ -64,7 +65,8 @@ def followed_path(poses: Real, times: Real, calms: Real, trust: Real) -> Real:
 
 
 def _steps(steps: Real, pace: Real) -> sparse.csr_array:
-    """How turns from frame to frame change with small turns of both frames: ``(3 (n - 1), 3 n)``."""
+    """How turns from frame to frame change with small turns of both frames: ``(3 (n - 1), 3
+    n)``."""
     n = len(steps) + 1
     rows = np.arange(3 * (n - 1))
     later = sparse.csr_array((np.ones(3 * (n - 1)), (rows, rows + 3)), (3 * (n - 1), 3 * n))

@@ -69,7 +69,9 @@ def pixel_stages(
 ) -> tuple[AnyStage, ...]:
     """What a treatment does to the pixels of a solution, at its own size or at so many lines."""
     scene = solution.scene(treatment, lines)
-    return tuple(stage for station, own in treatment.each() for stage in station.pixels(own, scene))
+    return tuple(
+        stage for station, own in treatment.each("flat") for stage in station.pixels(own, scene)
+    )
 
 
 def drawing_of(solution: Solution, treatment: Treatment, lines: int | None = None) -> Drawing:

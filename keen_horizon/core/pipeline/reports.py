@@ -99,7 +99,7 @@ def told_figures(treatment: Treatment, report: Report) -> list[Figure]:
     """The numbers of a report as they are shown. A report by an earlier version may lack what a
     station tells now; that station is passed over."""
     figures: list[Figure] = []
-    for station, own in treatment.each():
+    for station, own in treatment.each("flat"):
         try:
             figures += station.figures(own, report)
         except KeyError:

@@ -58,10 +58,10 @@ class Solution:
         """The report with what is done to pixels, on which a solution does not depend; and with its
         sentences: notes, and the warnings of each station."""
         report, scene = dict(self.report), self.scene(treatment)
-        for station, own in treatment.each():
+        for station, own in treatment.each("flat"):
             report |= station.pixel_report(own, scene)
         warnings = {
-            station.name: station.warnings(own, report) for station, own in treatment.each()
+            station.name: station.warnings(own, report) for station, own in treatment.each("flat")
         }
         said = [*self.notes, *(words for told in warnings.values() for words in told)]
         return report | {"warnings": warnings, "notes": said}
@@ -94,10 +94,10 @@ def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solutio
     chain = replace(steadied.chain, view=shown.view, live=scene.live)
     solved = Solved(scene, chain, steadied.corrections, shown.needed)
     report: Report = {}
-    for station, own in treatment.each():
+    for station, own in treatment.each("flat"):
         report |= station.report(own, solved)
     said = [*notes, *shown.notes, *_outside(treatment, motion)]
-    for station, own in treatment.each():
+    for station, own in treatment.each("flat"):
         said += station.notes(own, solved, report)
     return Solution(
         chain, motion, steadied.corrections, shown.needed, _room(chain), report, tuple(said)
@@ -106,14 +106,14 @@ def solve(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Solutio
 
 def scene_of(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Scene:
     """What the stations are asked about: a clip of pictures of size ``canvas``."""
-    for station, own in treatment.each():
+    for station, own in treatment.each("flat"):
         canvas = station.recorded_canvas(own, canvas)
     return _scene(motion, canvas, treatment)
 
 
 def _scene(motion: CameraMotion, canvas: Canvas, treatment: Treatment) -> Scene:
     frames = motion.timeline.frames
-    areas = (station.live_area(own, canvas) for station, own in treatment.each())
+    areas = (station.live_area(own, canvas) for station, own in treatment.each("flat"))
     live = next((area for area in areas if area is not None), None)
     return Scene(canvas, motion, lambda name: treatment.values(name, frames), live)
 
@@ -124,7 +124,7 @@ def _surroundings(scene: Scene, treatment: Treatment) -> Surroundings:
     before: tuple[WarpStage, ...] = ()
     after: tuple[WarpStage, ...] = ()
     order = [station.name for station in STATIONS]
-    for station, own in treatment.each():
+    for station, own in treatment.each("flat"):
         stages = station.stages(own, scene)
         if order.index(station.name) < order.index(MOTION.name):
             after = (*stages, *after)

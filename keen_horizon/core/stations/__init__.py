@@ -12,8 +12,15 @@ from .frame import FRAME
 from .glass import GLASS
 from .lens import LENS
 from .motion import MOTION
+from .setting import Kind
 from .shutter import SHUTTER
 from .station import Station
+from .view import VIEW
 
-STATIONS: tuple[Station[Any], ...] = (LENS, GLASS, SHUTTER, MOTION, FRAME, FINISH)
+STATIONS: tuple[Station[Any], ...] = (LENS, GLASS, SHUTTER, MOTION, VIEW, FRAME, FINISH)
 """In the order in which light passes them."""
+
+
+def light_path(kind: Kind) -> tuple[Station[Any], ...]:
+    """The stations that a kind of clip passes."""
+    return tuple(station for station in STATIONS if kind in station.serves)

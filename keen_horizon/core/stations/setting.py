@@ -22,6 +22,7 @@ it changes; all that follows has to be, too.
 the steadied path; ``map``: where pixels come from; ``pixels``: what becomes of them; ``report``:
 nothing but what is said.
 """
+Kind = Literal["flat", "sphere"]  # of clips
 _KEY = "keen"  # under which facts lie in a field's JSON schema
 
 
@@ -49,6 +50,7 @@ class SettingFacts:
     needs: tuple[Mapping[str, tuple[Any, ...]], ...] = ()
     """When it has an effect: values of others, any of them; whenever it likes if there are none."""
     choices: Mapping[str, Choice] = field(default_factory=dict)
+    serves: tuple[Kind, ...] = ()  # kinds of clip; all that its station serves if there are none
 
 
 def setting(
@@ -67,12 +69,14 @@ def setting(
     group: str = "",
     needs: Sequence[Mapping[str, tuple[Any, ...]]] = (),
     choices: Mapping[str, Choice] | None = None,
+    serves: tuple[Kind, ...] = (),
     **rest: Any,
 ) -> Any:
     """Declare a setting from ``low`` to ``high``, both included. ``hint`` is its description, in
     the schema and on the page; ``rest`` are further constraints, as pydantic's Field takes them."""
     facts = SettingFacts(
-        label, affects, unit, step, reach, keyed, of_clip, group, tuple(needs), choices or {}
+        label, affects, unit, step, reach, keyed, of_clip, group, tuple(needs), choices or {},
+        serves,
     )  # fmt: skip
     published = {k: v for k, v in vars(facts).items() if v not in (None, "", {}, (), False)}
     if choices:

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, ClassVar, Generic, Literal, TypeVar
+from typing import Any, ClassVar, Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict
 
@@ -21,9 +21,8 @@ from ..geometry.stage import WarpStage
 from ..motion.camera_motion import CameraMotion
 from ..picture.pixel_stage import AnyStage
 from ..types import Real
-from .setting import SettingFacts, facts_of, has_effect, setting
+from .setting import Kind, SettingFacts, facts_of, has_effect, setting
 
-Kind = Literal["flat", "sphere"]  # of clips
 Report = dict[str, Any]
 
 
@@ -96,6 +95,13 @@ class Station(Generic[S]):
     script: ClassVar[str | None] = None  # of its tools, below the scripts' folder
 
     # --- settings ---------------------------------------------------------------------------------
+
+    def serving(self, kind: Kind) -> dict[str, SettingFacts]:
+        """What is known of the settings that a kind of clip has, by their name; none of a station
+        that does not serve it."""
+        if kind not in self.serves:
+            return {}
+        return {n: facts for n, facts in self.facts.items() if kind in (facts.serves or (kind,))}
 
     @cached_property
     def facts(self) -> dict[str, SettingFacts]:

@@ -151,8 +151,8 @@ class FeatureTracker:
 def picture_change(
     picture: NDArray[np.uint8], before: NDArray[np.float32] | None
 ) -> tuple[float, NDArray[np.float32]]:
-    """How much a picture differs from the one whose thumbnail is ``before``, 0..1 and above; and its
-    own thumbnail."""
+    """How much a picture differs from the one whose thumbnail is ``before``, 0..1 and above; and
+    its own thumbnail."""
     thumb = cv2.resize(picture, _THUMB, interpolation=cv2.INTER_AREA).astype(np.float32) / 255
     if before is None:
         return 0.0, thumb

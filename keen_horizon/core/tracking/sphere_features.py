@@ -1,8 +1,8 @@
 """Marks on the sphere: followed in overlapping views, so that neither poles nor the seam break one.
 
-As :mod:`.features`, in six views at once (:mod:`..geometry.sphere_views`): a mark is followed in the
-view that it is nearest to the middle of, and goes over to the next one between frames. Cells of equal
-angles spread the marks evenly by solid angle.
+As :mod:`.features`, in six views at once (:mod:`..geometry.sphere_views`): a mark is followed in
+the view that it is nearest to the middle of, and goes over to the next one between frames. Cells of
+equal angles spread the marks evenly by solid angle.
 """
 
 from __future__ import annotations
@@ -93,7 +93,9 @@ class SphereTracker:
         weakest = max(CORNER_FLOOR, CORNER_SHARE * max(float(one.max()) for one in strengths))
         for view, strength in enumerate(strengths):
             place, wanted = strongest_corners(strength, cell, weakest)
-            taken = self._views.to_pixels(self._rays[: len(owner)][owner == view], owner[owner == view])
+            taken = self._views.to_pixels(
+                self._rays[: len(owner)][owner == view], owner[owner == view]
+            )
             at = ((taken - own.start) // cell).astype(int)
             at = at[((at >= 0) & (at < wanted.shape[0])).all(axis=1)]
             wanted[at[:, 1], at[:, 0]] = False

@@ -9,7 +9,8 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, create_model
 from pydantic_core import PydanticCustomError
 
 from ..geometry.keyframes import Key, keyed
-from ..stations import STATIONS
+from ..stations import STATIONS, light_path
+from ..stations.setting import Kind
 from ..stations.station import Station, StationSettings
 from ..types import Indices, Real
 from ..values import Value
@@ -52,9 +53,10 @@ class TreatmentBase(BaseModel):
         assert isinstance(settings, station.Settings)
         return settings
 
-    def each(self) -> Iterator[tuple[Station[Any], Any]]:
-        """Every station with its settings, in the order of the light path."""
-        for station in STATIONS:
+    def each(self, kind: Kind | None = None) -> Iterator[tuple[Station[Any], Any]]:
+        """Every station with its settings, in the order of the light path; those of a ``kind`` of
+        clip, or all."""
+        for station in STATIONS if kind is None else light_path(kind):
             yield station, self.of(station)
 
     def changed(self, station: Station[S], **settings: Any) -> Self:

@@ -271,11 +271,13 @@ def _ring(
     reached = (middle + ends[:, None] * (border - middle))[dark]
     if not len(reached):
         return None
-    start = [*middle[0], float(np.median(np.linalg.norm(reached - middle[0], axis=1)))]
-    found = least_squares(
-        lambda p: np.linalg.norm(reached - p[:2], axis=1) - p[2],
-        start, loss="soft_l1", f_scale=RING_OFF * start[2] / 2,
-    )  # fmt: skip
+
+    def off_circle(circle: Real) -> Real:
+        return np.asarray(np.linalg.norm(reached - circle[:2], axis=1) - circle[2])
+
+    typical = float(np.median(np.linalg.norm(reached - middle[0], axis=1)))
+    start = np.array([*middle[0], typical])
+    found = least_squares(off_circle, start, loss="soft_l1", f_scale=RING_OFF * typical / 2)
     x, y, radius = found.x
     off = np.abs(np.linalg.norm(reached - found.x[:2], axis=1) - radius)
     turn = np.angle((reached - found.x[:2]) @ np.array([1, 1j]))

@@ -120,6 +120,20 @@ class MotionSettings(StationSettings):
         hint="Across the picture, in degrees; where it is not given, by the lens or the clip's own "
         "motion.",
     )  # fmt: skip
+    level: Literal["off", "uprights"] = setting(
+        "uprights", label="Level", affects="path", serves=("sphere",),
+        hint="Of a sphere: whether its horizon stays level, as uprights tell it where enough "
+        "of them are seen.",
+        choices={
+            "off": Choice("As recorded"),
+            "uprights": Choice("By uprights", "Walls, masts and posts tell which way is down."),
+        },
+    )  # fmt: skip
+    nadir: float = setting(
+        35.0, 0, 90, label="Below", unit="°", affects="motion", serves=("sphere",),
+        hint="Of a sphere: what lies so near to straight down, the stick and who holds it, does "
+        "not steer.",
+    )  # fmt: skip
     aside: tuple[Subject, ...] = setting(
         (), label="Set aside", affects="motion", of_clip=True, max_length=50,
         hint="Subjects whose marks must not steer.",

@@ -31,6 +31,7 @@ class MotionStation(Station[MotionSettings]):
     title = "Motion"
     icon = '<path d="M4 24 l6 -9 5 12 6 -15 5 11 4 -5 6 3"/>'
     Settings = MotionSettings
+    serves = frozenset({"flat", "sphere"})
     template = "stations/motion.html"
     script = "stations/motion.js"
 

@@ -1,0 +1,188 @@
+"""Sampling a picture of all around: through a rotation, once, without a seam.
+
+Where an output pixel looks is worked out at every eighth one, and linearly between; where that
+would be wrong (about the poles of the source, and where its left side meets its right) pixel by
+pixel. Pictures are drawn plane by plane in YUV, as flat ones are; their left and right go on in
+each other.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry.canvas import Canvas
+from ..geometry.projection import Camera
+from ..media.decode import Picture, Plane
+from ..types import AnyArray, Rays, Real
+from .warp import SAME, SHRINK_LIMIT, chroma_matrix
+
+CELL = 8  # output pixels between places at which the way is worked out
+STEEP = float(np.cos(np.radians(75.0)))  # of the latitude from which on a cell bends too much
+FAR = np.pi / 2  # radians of longitude between corners of a cell, from which on the seam is in it
+AROUND = 4  # columns that a picture is continued by on either side
+Positions = NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class SphereSampler:
+    """Where the pixels of pictures of an ``output`` camera come from, in equirectangular ones of
+    size ``source``. A film asks it for one rotation after another."""
+
+    output: Camera
+    source: Canvas
+
+    @cached_property
+    def _nodes(self) -> Rays:
+        """``(rows, columns, 3)`` where every :data:`CELL`-th output pixel looks."""
+        canvas = self.output.canvas
+        return self._looks(*(np.arange(-(-n // CELL) + 1.0) * CELL
+                             for n in (canvas.width, canvas.height)))  # fmt: skip
+
+    @cached_property
+    def _pixels(self) -> NDArray[np.float32]:
+        """``(height, width, 3)`` where each output pixel looks."""
+        canvas = self.output.canvas
+        looks = self._looks(*(np.arange(float(n)) for n in (canvas.width, canvas.height)))
+        return looks.astype(np.float32)
+
+    def _looks(self, x: Real, y: Real) -> Rays:
+        rays = self.output.to_rays(np.stack(np.meshgrid(x, y), axis=-1))
+        return np.asarray(rays / np.linalg.norm(rays, axis=-1, keepdims=True))
+
+    def positions(self, turn: Real) -> Positions:
+        """``(height, width, 2)`` source pixels of each output pixel, counted in a picture that is
+        continued by :data:`AROUND` columns on either side, and within its own; ``turn`` ``(3, 3)``
+        takes rays of the output to those of the source."""
+        canvas = self.output.canvas
+        rays = self._nodes @ turn.T
+        level = np.hypot(rays[..., 0], rays[..., 2])
+        longitude = np.arctan2(rays[..., 0], rays[..., 2])
+        nodes = self._places(longitude, np.arctan2(rays[..., 1], level))
+        # Eighths of a pixel are among the steps that OpenCV interpolates by.
+        at: Positions = cv2.warpAffine(
+            nodes, np.diag([1 / CELL, 1 / CELL, 1.0])[:2], (canvas.width, canvas.height),
+            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
+        )  # fmt: skip
+        bends = (np.ptp(_corners(longitude), axis=0) > FAR) | (_corners(level).min(axis=0) < STEEP)
+        cells = np.repeat(np.repeat(bends, CELL, axis=0), CELL, axis=1)
+        rows, columns = np.nonzero(cells[: canvas.height, : canvas.width])
+        if len(rows):
+            x, y, z = (self._pixels[rows, columns] @ turn.T.astype(np.float32)).T
+            at[rows, columns] = self._places(np.arctan2(x, z), np.arctan2(y, np.hypot(x, z)))
+        return at
+
+    def _places(self, longitude: AnyArray, latitude: AnyArray) -> Positions:
+        """``(..., 2)`` source pixels of directions, radians."""
+        middle = (self.source.width - 1) / 2 + AROUND
+        x = longitude * (self.source.width / (2 * np.pi)) + middle
+        y = latitude * (self.source.height / np.pi) + (self.source.height - 1) / 2
+        return np.stack([x, y], axis=-1).astype(np.float32)
+
+    @cached_property
+    def enlargement(self) -> float:
+        """Output pixels a source pixel takes where it takes most: in the middle of the output."""
+        canvas = self.output.canvas
+        middle = np.array(canvas.centre)
+        a, b = self._looks(middle[0] + np.array([-0.5, 0.5]), middle[1:])[0]
+        return float(2 * np.pi / self.source.width / np.linalg.norm(b - a))
+
+
+def _corners(values: AnyArray) -> AnyArray:
+    """``(4, rows, columns)`` of cells between nodes."""
+    return np.stack([values[:-1, :-1], values[:-1, 1:], values[1:, :-1], values[1:, 1:]])
+
+
+def warp_sphere(
+    picture: Picture, sampler: SphereSampler, turn: Real, out: tuple[Plane, ...]
+) -> None:
+    """Fill ``out`` (luma and two chroma planes, uint8 or uint16) with an equirectangular
+    ``picture`` as the sampler's camera sees it, turned by ``turn`` (see
+    :meth:`SphereSampler.positions`).
+
+    >>> from ..geometry.projection import Equirectangular
+    >>> luma = np.tile(np.arange(64, dtype=np.uint8), (32, 1))
+    >>> chroma = np.full((16, 32), 128, np.uint8)
+    >>> picture = Picture(0, 0, (luma, chroma, chroma), (2, 2), (0.0, 0.5), "yuv420p")
+    >>> out = tuple(np.zeros_like(plane) for plane in picture.planes)
+    >>> around = Camera(Canvas(64, 32), Equirectangular.of(Canvas(64, 32)))
+    >>> quarter = np.array([[0.0, 0, 1], [0, 1, 0], [-1, 0, 0]])
+    >>> warp_sphere(picture, SphereSampler(around, Canvas(64, 32)), quarter, out)
+    >>> out[0][16, [0, 32, 50]].tolist()
+    [16, 48, 2]
+    """
+    at = sampler.positions(turn)
+    luma, *chroma = (_Source(plane, sampler.enlargement) for plane in picture.planes)
+    luma.draw(luma.places(at, SAME), out[0])
+    from_luma = np.asarray(np.linalg.inv(chroma_matrix(picture.chroma, picture.site)), float)
+    seated = _seated(at, picture.chroma, picture.natural_site, sampler.source.width)
+    places = chroma[0].places(seated, from_luma)
+    for source, target in zip(chroma, out[1:], strict=True):
+        source.draw(places, target)
+
+
+def _seated(
+    at: Positions, chroma: tuple[int, int], site: tuple[float, float], width: int
+) -> Positions:
+    """Positions of chroma pixels, which sit between those of luma pixels."""
+    across, down = chroma
+    found = at[::down, ::across]
+    for axis, part in ((1, site[0]), (0, site[1])):
+        if not part:
+            continue
+        other = at[1::down, ::across] if axis == 0 else at[::down, 1::across]
+        rows, columns = (min(a, b) for a, b in zip(found.shape[:2], other.shape[:2], strict=True))
+        found = found[:rows, :columns]
+        step = other[:rows, :columns] - found
+        far = np.abs(step[..., 0]) > width / 2
+        step[far, 0] -= width * np.sign(step[far, 0])  # the short way round
+        found = found + np.float32(part) * step
+    return found
+
+
+def sampled(plane: AnyArray, places: Positions) -> AnyArray:
+    """What a plane shows at :meth:`SphereSampler.positions`; linear between pixels."""
+    around = cv2.copyMakeBorder(plane, 0, 0, AROUND, AROUND, cv2.BORDER_WRAP)
+    return np.asarray(
+        cv2.remap(around, places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    )
+
+
+class _Source:
+    """A plane of the source, continued around, and smaller where it is shown so much smaller that
+    sampling would skip pixels."""
+
+    def __init__(self, plane: AnyArray, enlargement: float) -> None:
+        self._small: Real | None = None
+        if enlargement < SHRINK_LIMIT:
+            size = [max(2, round(n * enlargement)) for n in plane.shape[::-1]]
+            fx, fy = plane.shape[1] / size[0], plane.shape[0] / size[1]
+            plane = cv2.resize(plane, size, interpolation=cv2.INTER_AREA)
+            self._small = np.array(
+                [[1 / fx, 0, 0.5 / fx - 0.5], [0, 1 / fy, 0.5 / fy - 0.5], [0, 0, 1.0]]
+            )
+        self._around = cv2.copyMakeBorder(plane, 0, 0, AROUND, AROUND, cv2.BORDER_WRAP)
+
+    def places(self, at: Positions, to_plane: Real) -> Positions:
+        """Where in it positions of luma pixels are that :meth:`SphereSampler.positions` gave;
+        ``to_plane`` ``(3, 3)`` scales and shifts them to this plane's own size."""
+        whole = to_plane if self._small is None else self._small @ to_plane
+        if (whole == SAME).all():
+            return at
+        found = np.empty_like(at)
+        for axis, before in ((0, AROUND), (1, 0)):
+            scale, shift = whole[axis, axis], whole[axis, 2]
+            np.multiply(at[..., axis], np.float32(scale), out=found[..., axis])
+            found[..., axis] += np.float32(shift + before - scale * before)
+        return found
+
+    def draw(self, places: Positions, target: AnyArray) -> None:
+        rows, columns = target.shape
+        cv2.remap(
+            self._around, np.ascontiguousarray(places[:rows, :columns]), None, cv2.INTER_CUBIC,
+            dst=target, borderMode=cv2.BORDER_REPLICATE,
+        )  # fmt: skip

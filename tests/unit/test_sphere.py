@@ -1,0 +1,413 @@
+"""Spheres: measured against what the camera truly did, steadied, levelled, and looked out of."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, replace
+from itertools import islice
+from pathlib import Path
+
+import av
+import cv2
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation
+
+from keen_horizon.cli.commands import main
+from keen_horizon.core.errors import BadSetting
+from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.geometry.keyframes import Key
+from keen_horizon.core.geometry.looks import flat_camera, look_matrix
+from keen_horizon.core.geometry.projection import Camera, Equirectangular
+from keen_horizon.core.media.decode import Picture, frames
+from keen_horizon.core.media.probe import Scan, scan
+from keen_horizon.core.media.sphere_boxes import write_sphere_tag
+from keen_horizon.core.media.spherical import SphereTag
+from keen_horizon.core.motion.sphere_turns import SphereMotion, poses_of, sphere_motion
+from keen_horizon.core.motion.uprights import Edges, levelled, vertical
+from keen_horizon.core.path.sphere_path import cut_off, followed_path
+from keen_horizon.core.picture.around import goes_around
+from keen_horizon.core.picture.sphere_warp import AROUND, SphereSampler, warp_sphere
+from keen_horizon.core.pipeline.sphere import first_eye, measure_sphere, solve_sphere
+from keen_horizon.core.stations.motion import MOTION
+from keen_horizon.core.stations.view.settings import ViewSettings
+from keen_horizon.core.stations.view.station import looks_of, view_values
+from keen_horizon.core.tracking.sphere_features import SphereTracker
+from keen_horizon.core.tracking.tracks import Tracks, places_of
+from keen_horizon.core.treatment import Treatment, with_settings
+from keen_horizon.simulated.record import record
+from keen_horizon.simulated.sphere import harbour_sphere
+from keen_horizon.simulated.take import Take
+
+SIZE = (1024, 512)
+
+
+@dataclass(frozen=True)
+class Sphere:
+    path: Path
+    take: Take
+    scan: Scan
+    tracks: Tracks
+    motion: SphereMotion
+
+
+@pytest.fixture(scope="module")
+def harbour(tmp_path_factory: pytest.TempPathFactory) -> Sphere:
+    """A second and a half from the rolling boat, and its measure."""
+    folder = tmp_path_factory.mktemp("harbour")
+    take, path = harbour_sphere(1.5, SIZE), folder / "harbour.mp4"
+    record(take, path)
+    found = scan(path)
+    tracks = measure_sphere(path, found, 0, len(take.truth) - 1, folder / "tracks")
+    return Sphere(path, take, found, tracks, sphere_motion(tracks, first_eye(found)))
+
+
+def degrees(turns: np.ndarray) -> np.ndarray:
+    return np.degrees(Rotation.from_matrix(turns).magnitude())
+
+
+def rms(values: np.ndarray) -> float:
+    return float(np.sqrt(np.mean(np.square(values))))
+
+
+# --- measuring ------------------------------------------------------------------------------------
+
+
+def test_turns_are_found_with_travel_and_somebody_below(harbour: Sphere):
+    true = harbour.take.truth.rotation
+    steps = true[1:] @ true[:-1].swapaxes(1, 2)
+    off = degrees(harbour.motion.turns[1:] @ steps.swapaxes(1, 2))
+    assert rms(degrees(steps)) > 0.25
+    assert rms(off) < 0.05  # of a picture of half the size that it is made for
+    whole = poses_of(harbour.motion.turns) @ (true @ true[0].T).swapaxes(1, 2)
+    assert degrees(whole).max() < 0.15
+    assert (harbour.motion.evidence.confidence > 0.9).all()
+
+
+def test_what_is_below_does_not_steer(harbour: Sphere):
+    rows = places_of(harbour.tracks.records)[:, 1]
+    latitude = (rows + 0.5) / SIZE[1] * 180 - 90
+    assert not harbour.motion.evidence.steering[latitude > 55].any()
+    assert (latitude > 60).any()  # there was something to be led astray by
+    boat = sphere_motion(harbour.tracks, Canvas(*SIZE), nadir=0.0)
+    assert boat.evidence.steering[latitude > 55].sum() < (latitude > 55).sum()
+
+
+def test_tracks_go_on_over_the_seam_and_all_around(harbour: Sphere):
+    x = places_of(harbour.tracks.records)[:, 0]
+    ids = harbour.tracks.records["id"]
+    left, right = set(ids[x < SIZE[0] * 0.05]), set(ids[x > SIZE[0] * 0.95])
+    assert left & right
+    quarters = np.histogram(x, 4, (0, SIZE[0]))[0]
+    assert quarters.min() > 0.1 * len(x)
+
+
+@pytest.mark.parametrize("axis", [0, 1, 2])
+def test_a_sphere_that_spins_about_any_axis_is_followed(axis: int):
+    rng = np.random.default_rng(axis)
+    small = rng.uniform(20, 235, (64, 128)).astype(np.float32)
+    small[:3] = small[-3:] = 120
+    picture = cv2.resize(
+        np.hstack([small, small, small]), (1536, 256), interpolation=cv2.INTER_CUBIC
+    )
+    luma = np.clip(picture[:, 512:1024], 0, 255).astype(np.uint8)
+    canvas = Canvas(512, 256)
+    sampler = SphereSampler(Camera(canvas, Equirectangular.of(canvas)), canvas)
+    chroma = np.full((128, 256), 128, np.uint8)
+    still = Picture(0, 0, (luma, chroma, chroma), (2, 2), (0.0, 0.5), "yuv420p")
+    tracker, told = SphereTracker(canvas), []
+    step = Rotation.from_rotvec(np.radians(4.0) * np.eye(3)[axis])
+    for k in range(6):
+        out = tuple(np.empty_like(plane) for plane in still.planes)
+        warp_sphere(still, sampler, (step**k).as_matrix().T, out)
+        told.append(tracker.step(out[0]))
+    places = np.full((6, int(told[-1].ids.max()) + 1, 2), np.nan)
+    for k, one in enumerate(told):
+        places[k, one.ids] = one.points
+    motion = sphere_motion(Tracks.from_places(places, np.arange(6) / 30), canvas, nadir=0)
+    off = degrees(motion.turns[1:] @ step.as_matrix().T)
+    assert off.max() < 0.15
+
+
+def test_a_measure_that_was_broken_off_goes_on_as_it_would_have(tmp_path: Path, harbour: Sphere):
+    tracker, again = SphereTracker(Canvas(*SIZE)), SphereTracker(Canvas(*SIZE))
+    lumas = [p.planes[0] for p in frames(harbour.path, harbour.scan, 0, 8, luma_only=True)]
+    for luma in lumas[:5]:
+        tracker.step(luma)
+    state = {name: np.array(value) for name, value in tracker.state().items()}
+    assert again.can_restore(state)
+    again.restore(state)
+    for luma in lumas[5:]:
+        one, other = tracker.step(luma), again.step(luma)
+        np.testing.assert_array_equal(one.ids, other.ids)
+        np.testing.assert_array_equal(one.points, other.points)
+
+
+# --- steadying ------------------------------------------------------------------------------------
+
+
+def shaky(n: int = 200) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """A camera that pans through half a turn and shakes; its poses, the pan alone, and times."""
+    t = np.arange(n) / 30
+    pan = np.stack([5 * np.sin(0.5 * t), 180 * t / t[-1], 3 * np.sin(0.8 * t)], axis=1)
+    shake = np.stack([np.sin(25 * t), np.sin(20 * t + 1), 2 * np.sin(31 * t)], axis=1)
+    meant = Rotation.from_euler("xyz", pan, degrees=True).as_matrix()
+    return Rotation.from_euler("xyz", shake, degrees=True).as_matrix() @ meant, meant, t
+
+
+def test_following_keeps_the_move_and_loses_the_shake():
+    poses, meant, times = shaky()
+    path = followed_path(poses, times, np.full(3, cut_off(40)), np.ones(len(times)))
+    before, after = (rms(degrees(one @ meant.swapaxes(1, 2))) for one in (poses, path))
+    assert before > 1.5
+    assert after < 0.1 * before
+
+
+def test_each_axis_has_its_own_calm():
+    poses, meant, times = shaky()
+    path = followed_path(poses, times, np.array([np.inf, np.inf, 0.5]), np.ones(len(times)))
+    left = Rotation.from_matrix(path @ meant.swapaxes(1, 2)).as_rotvec(degrees=True)
+    assert np.abs(left[:, 2]).max() < 0.5
+    assert rms(left[:, 0]) > 0.6
+    assert rms(left[:, 1]) > 0.6
+
+
+def test_without_calm_nothing_is_done_and_doubtful_frames_do_not_steer():
+    poses, meant, times = shaky()
+    same = followed_path(poses, times, np.full(3, cut_off(0)), np.ones(len(times)))
+    np.testing.assert_array_equal(same, poses)
+    wrong, trust = meant.copy(), np.ones(len(times))
+    wrong[100:103] = Rotation.from_euler("x", 20, degrees=True).as_matrix() @ wrong[100:103]
+    trust[100:103] = 0.0
+    path = followed_path(wrong, times, np.full(3, 1.0), trust)
+    assert degrees(path @ meant.swapaxes(1, 2)).max() < 0.3
+
+
+def test_lock_off_stands_still_in_the_world(harbour: Sphere):
+    treatment = with_settings(Treatment(), ["motion.aim=lock_off", "motion.level=off"])
+    solution = solve_sphere(harbour.motion, Canvas(*SIZE), treatment)
+    # A ray of the output, in the world: the same in every frame.
+    world = harbour.take.truth.rotation.swapaxes(1, 2) @ solution.corrections
+    assert degrees(world @ world[0].T).max() < 0.15
+    assert solution.report["shake_before"] > 0.1
+
+
+def test_off_leaves_a_sphere_as_it_is(harbour: Sphere):
+    treatment = with_settings(Treatment(), ["motion.on=false"])
+    solution = solve_sphere(harbour.motion, Canvas(*SIZE), treatment)
+    np.testing.assert_array_equal(solution.corrections, np.tile(np.eye(3), (45, 1, 1)))
+
+
+def test_a_point_of_a_sphere_is_not_held(harbour: Sphere):
+    treatment = with_settings(Treatment(), ["motion.aim=hold"])
+    with pytest.raises(BadSetting, match="cannot be held"):
+        solve_sphere(harbour.motion, Canvas(*SIZE), treatment)
+
+
+# --- level ----------------------------------------------------------------------------------------
+
+
+def test_levelled_poses_have_down_below_and_turn_as_little_as_that_takes():
+    poses, _, _ = shaky(50)
+    down = np.array([0.2, 0.97, -0.1])
+    level = levelled(poses, down / np.linalg.norm(down))
+    np.testing.assert_allclose(level @ down / np.linalg.norm(down), [[0, 1, 0]] * 50, atol=1e-9)
+    np.testing.assert_allclose(np.linalg.det(level), 1)
+
+
+@pytest.mark.parametrize("kind", ["none", "anyhow"])
+def test_edges_that_are_no_uprights_tell_nothing(kind: str):
+    rng = np.random.default_rng(4)
+    ways = rng.normal(size=(300, 3))
+    normals = ways / np.linalg.norm(ways, axis=1, keepdims=True)
+    told = vertical([] if kind == "none" else [Edges(normals, np.full(300, 40.0))])
+    assert told.down is None
+    assert "uprights" in told.words
+
+
+# --- pictures -------------------------------------------------------------------------------------
+
+
+def smooth_picture(width: int, height: int) -> Picture:
+    """A smooth function on the sphere."""
+    rays = Camera(Canvas(width, height), Equirectangular.of(Canvas(width, height))).to_rays(
+        np.stack(np.meshgrid(np.arange(float(width)), np.arange(float(height))), axis=-1)
+    )
+    luma = (128 + 60 * np.sin(6 * rays[..., 0]) + 50 * rays[..., 1] * rays[..., 2]).astype(np.uint8)
+    chroma = cv2.resize(luma, (width // 2, height // 2), interpolation=cv2.INTER_AREA)
+    return Picture(0, 0, (luma, chroma, chroma), (2, 2), (0.0, 0.5), "yuv420p")
+
+
+def test_turned_there_and_back_a_picture_is_what_it_was():
+    picture = smooth_picture(512, 256)
+    canvas = Canvas(512, 256)
+    sampler = SphereSampler(Camera(canvas, Equirectangular.of(canvas)), canvas)
+    turn = Rotation.from_rotvec([0.7, -1.9, 0.4]).as_matrix()
+    there = tuple(np.empty_like(plane) for plane in picture.planes)
+    warp_sphere(picture, sampler, turn, there)
+    back = tuple(np.empty_like(plane) for plane in picture.planes)
+    warp_sphere(replace(picture, planes=there), sampler, turn.T, back)
+    for one, other in zip(back, picture.planes, strict=True):
+        off = np.abs(one.astype(int) - other)
+        assert off.max() <= 6
+        assert rms(off) < 1.0
+
+
+@pytest.mark.parametrize(
+    ("projection", "angle"), [("rectilinear", 100), ("stereographic", 300), ("cylindrical", 360)]
+)
+def test_every_view_samples_where_it_looks(projection: str, angle: float):
+    source = Canvas(1024, 512)
+    camera = flat_camera(Canvas(640, 360), projection, angle)
+    turn = Rotation.from_rotvec([0.3, 2.8, -0.5]).as_matrix()
+    at = SphereSampler(camera, source).positions(turn) - np.float32([AROUND, 0])
+    y, x = np.mgrid[:360:7, :640:7]
+    rays = camera.to_rays(np.stack([x, y], axis=-1).astype(float)) @ turn.T
+    true = Camera(source, Equirectangular.of(source)).to_pixels(rays)
+    off = at[y, x] - true
+    off[..., 0] -= 1024 * np.rint(off[..., 0] / 1024)
+    level = np.hypot(rays[..., 0], rays[..., 2]) / np.linalg.norm(rays, axis=-1)
+    enlarged = SphereSampler(camera, source).enlargement
+    miss = np.hypot(off[..., 0] * level, off[..., 1]) * enlarged
+    assert np.percentile(miss, 99) < 0.15
+
+
+def test_a_view_turns_the_short_way_over_the_seam():
+    keys = {"yaw": [Key(0, 170), Key(30, -160)], "roll": [Key(0, 0), Key(30, 10)]}
+    values = view_values(ViewSettings(), keys, np.arange(31))
+    assert np.ptp(values["yaw"]) == pytest.approx(30)
+    steps = degrees(looks_of(values)[1:] @ looks_of(values)[:-1].swapaxes(1, 2))
+    assert steps.max() < 3
+    np.testing.assert_allclose(
+        look_matrix(0, np.radians(30), 0) @ [0, 0, 1], [0, -0.5, 0.866], atol=1e-3
+    )
+
+
+def test_pictures_show_whether_they_go_around(harbour: Sphere):
+    lumas = [p.planes[0] for p in islice(frames(harbour.path, harbour.scan, 0, 9), 3)]
+    assert goes_around(lumas)
+    assert not goes_around([luma[:, 100:-100] for luma in lumas])
+    assert not goes_around([np.zeros((64, 128), np.uint8)])
+    assert not goes_around([])
+
+
+# --- the command line -----------------------------------------------------------------------------
+
+
+def test_a_sphere_is_measured_as_rotations(tmp_path: Path, harbour: Sphere):
+    out = tmp_path / "out.json"
+    assert main(["measure", str(harbour.path), "--json", str(out), "--range", "0:12"]) == 0
+    told = json.loads(out.read_text())
+    assert told["projection"] == "equirectangular"
+    turns = np.array([frame["previous_to_this"] for frame in told["frames"]])
+    assert turns.shape == (13, 3, 3)
+    true = harbour.take.truth.rotation[:13]
+    off = degrees(turns[1:] @ (true[1:] @ true[:-1].swapaxes(1, 2)).swapaxes(1, 2))
+    assert rms(off) < 0.06
+
+
+def test_a_sphere_comes_out_steady_level_and_still_a_sphere(tmp_path: Path, harbour: Sphere):
+    out, told = tmp_path / "out.mp4", tmp_path / "told.json"
+    assert main(["correct", str(harbour.path), str(out), "--report", str(told)]) == 0
+    report = json.loads(told.read_text())
+    found = scan(out)
+    assert (found.probe.width, found.probe.height) == SIZE
+    assert found.probe.sphere is not None
+    assert found.probe.sphere.projection == "equirectangular"
+    assert found.probe.sound is not None
+    steady = np.array([frame["steady"] for frame in report["frames"]])
+    down = harbour.take.truth.rotation @ np.array([0, 1.0, 0])
+    level = np.einsum("nji,nj->ni", steady, down)  # the world's down in the output
+    assert rms(np.degrees(np.arccos(level[:, 1]))) < 0.5
+    assert report["level"]["found"]
+    # Measured again from what was written.
+    tracks = measure_sphere(out, found, 0, 44, tmp_path / "again")
+    again = sphere_motion(tracks, Canvas(*SIZE))
+    assert rms(degrees(again.turns[1:])) < 0.5 * rms(degrees(harbour.motion.turns[1:]))
+
+
+def test_a_flat_view_is_what_a_flat_camera_would_have_seen(tmp_path: Path, harbour: Sphere):
+    out, told = tmp_path / "out.mp4", tmp_path / "told.json"
+    order = ["--set", "motion.on=false", "--set", "view.angle=100", "--set", "view.yaw=15",
+             "--set", "view.width=640", "--set", "view.height=360"]  # fmt: skip
+    order += ["--range", "0:3", "--quality", "fine", "--report", str(told)]
+    assert main(["correct", str(harbour.path), str(out), *order]) == 0
+    found = scan(out)
+    assert (found.probe.width, found.probe.height, found.probe.sphere) == (640, 360, None)
+    assert json.loads(told.read_text())["pixels_per_output_pixel"] < 1
+    shown = next(frames(out, found, 0, 3)).planes[0].astype(float)
+    seen = next(frames(harbour.path, harbour.scan, 0, 3)).planes[0]
+    camera = flat_camera(Canvas(640, 360), "rectilinear", 100)
+    y, x = np.mgrid[:360, :640].astype(float)
+    rays = camera.to_rays(np.stack([x, y], axis=-1)) @ look_matrix(np.radians(15), 0, 0).T
+    at = Camera(Canvas(*SIZE), Equirectangular.of(Canvas(*SIZE))).to_pixels(rays)
+    direct = cv2.remap(seen, at.astype(np.float32), None, cv2.INTER_CUBIC).astype(float)
+    assert rms(shown - direct) < 3
+
+
+def test_two_eyes_get_one_correction(tmp_path: Path, harbour: Sphere):
+    both, out = tmp_path / "both.mp4", tmp_path / "out.mp4"
+    with av.open(str(both), "w") as target:
+        video = target.add_stream("libx264", rate=30, options={"crf": "12"})
+        video.width, video.height, video.pix_fmt = 512, 512, "yuv420p"
+        for picture in frames(harbour.path, harbour.scan, 0, 5):
+            luma = cv2.resize(picture.planes[0], (512, 256), interpolation=cv2.INTER_AREA)
+            bgr = cv2.cvtColor(np.vstack([luma, luma]), cv2.COLOR_GRAY2BGR)
+            target.mux(video.encode(av.VideoFrame.from_ndarray(bgr, "bgr24")))
+        target.mux(video.encode(None))
+    tagged = tmp_path / "tagged.mp4"
+    write_sphere_tag(both, tagged, SphereTag(stereo="top-bottom"), (512, 512))
+    order = ["--set", "motion.aim=lock_off", "--quality", "fine"]
+    assert main(["correct", str(tagged), str(out), *order]) == 0
+    found = scan(out)
+    assert found.probe.sphere is not None
+    assert found.probe.sphere.stereo == "top-bottom"
+    last = list(frames(out, found, 0, 5))[-1].planes[0].astype(int)
+    assert np.abs(last[:256] - last[256:]).mean() < 1.5
+
+
+def refused(capsys: pytest.CaptureFixture[str], *order: str) -> str:
+    assert main(list(order)) == 1
+    return capsys.readouterr().err
+
+
+def test_what_is_no_sphere_is_said(tmp_path: Path, capsys, make_clip, harbour: Sphere):
+    flat = make_clip("flat.mp4", width=320, height=160, count=6)
+    out = str(tmp_path / "out.mp4")
+    assert main(["correct", str(flat), out, "--set", "motion.model=shift"]) == 0
+    assert "taken for a flat clip; --sphere says otherwise" in capsys.readouterr().err
+    said = refused(capsys, "correct", str(flat), out, "--set", "view.on=true")
+    assert "this is a flat clip" in said
+    wrong = tmp_path / "wrong.mp4"
+    write_sphere_tag(make_clip("plain.mp4", count=6), wrong, SphereTag(), (320, 240))
+    assert "does not go all around" in refused(capsys, "measure", str(wrong), "--json", out)
+    assert main(["measure", str(wrong), "--json", str(tmp_path / "m.json"), "--flat"]) == 0
+    part = tmp_path / "part.mp4"
+    write_sphere_tag(harbour.path, part, SphereTag(bounds=(0.2, 0.2, 0, 0)), SIZE)
+    assert "only a part of a sphere" in refused(capsys, "measure", str(part), "--json", out)
+    assert "no cost" in refused(capsys, "cost", str(harbour.path), "--json", out)
+
+
+def test_a_rectilinear_view_of_half_the_world_is_refused(tmp_path: Path, capsys, harbour: Sphere):
+    out = str(tmp_path / "out.mp4")
+    said = refused(capsys, "correct", str(harbour.path), out, "--set", "view.angle=180")
+    assert "120° at the most" in said
+
+
+def test_a_black_sphere_is_left_as_it_is(tmp_path: Path, capsys, make_clip):
+    black, tagged = (
+        make_clip("black.mp4", width=320, height=160, count=6, blank=True),
+        tmp_path / "t.mp4",
+    )
+    write_sphere_tag(black, tagged, SphereTag(), (320, 160))
+    out, told = tmp_path / "out.mp4", tmp_path / "told.json"
+    assert main(["correct", str(tagged), str(out), "--report", str(told)]) == 0
+    report = json.loads(told.read_text())
+    np.testing.assert_array_equal(report["frames"][3]["steady"], np.eye(3))
+    assert "left as it is" in " ".join(report["notes"])
+
+
+def test_settings_of_motion_serve_the_kinds_of_clip_that_they_say():
+    assert "level" in MOTION.serving("sphere")
+    assert "level" not in MOTION.serving("flat")
+    assert "calm" in MOTION.serving("flat")
