@@ -46,6 +46,7 @@ from .chains import steady_of
 from .glass import glass
 from .lenses import lenses
 from .rows import ROUNDS, Row, say, timed
+from .sphere import sphere
 from .steadying import long_clips, shaky_motion, shutters, steadying
 from .truth import truth
 
@@ -56,7 +57,8 @@ HOME = Path(__file__).parent.parent
 def main() -> int:
     parts = {
         "accuracy": accuracy, "steadying": steadying, "shutters": shutters, "solving": solving,
-        "lenses": lenses, "glass": glass, "truth": truth, "long": long_clips, "speed": speed,
+        "lenses": lenses, "glass": glass,
+        "sphere": sphere, "truth": truth, "long": long_clips, "speed": speed,
         "memory": memory, "preview": preview,
     }  # fmt: skip
     chosen = sys.argv[1:]

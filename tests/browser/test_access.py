@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, expect
 
-from keen_horizon.core.stations import STATIONS
+from keen_horizon.core.stations import light_path
 from keen_horizon.launch.running import Running
 from tests.browser.conftest import choose, report, station, tools
 from tools.browser import until, wait_ready, wait_settled
@@ -50,7 +50,7 @@ def test_no_screen_has_serious_faults_of_accessibility(light: Page, clip: str, r
     found["tray"] = faults(light)
     light.goto(clip)
     wait_ready(light)
-    for one in STATIONS:
+    for one in light_path("flat"):
         station(light, one.title)
         light.evaluate("for (const fold of document.querySelectorAll('details')) fold.open = true")
         found[one.title] = faults(light)

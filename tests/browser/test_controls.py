@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from playwright.sync_api import Locator, Page, expect
 
-from keen_horizon.core.stations import STATIONS
+from keen_horizon.core.stations import light_path
 from keen_horizon.web.fields import Field, all_fields
 from tests.browser.conftest import choose, keys, reset, station, value
 from tools.browser import pause_at, wait_ready, wait_settled
@@ -62,7 +62,7 @@ def shown(page: Page, field: Field) -> Locator:
     """The control of a setting, with all that hides it out of the way."""
     name = field.name.split(".")[0]
     reset(page, *settings_for(field))
-    station(page, next(one.title for one in STATIONS if one.name == name))
+    station(page, next(one.title for one in light_path("flat") if one.name == name))
     if name == "lens":
         choose(page, "Numbers")
     control = page.locator(
@@ -80,7 +80,7 @@ def test_every_setting_has_a_control_or_tools_of_its_own(opened: Page):
         "() => [...document.querySelectorAll('[x-data]')].map((one) => one.getAttribute('x-data'))"
         ".map((told) => told.match(/^(?:field|choice)\\('(.*)'\\)$/)?.[1]).filter(Boolean)"
     )
-    switches = {f"{one.name}.on" for one in STATIONS}
+    switches = {f"{one.name}.on" for one in light_path("flat")}
     assert set(on_page) | switches | OF_TOOLS == set(FIELDS)
     assert not set(on_page) & OF_TOOLS
 
@@ -170,7 +170,9 @@ def test_a_tick_or_a_word_is_set(fresh: Page, name: str):
     field = FIELDS[name]
     if name.endswith(".on"):
         reset(fresh)
-        switch = fresh.get_by_role("switch").nth([one.name for one in STATIONS].index(name[:-3]))
+        switch = fresh.get_by_role("switch").nth(
+            [one.name for one in light_path("flat")].index(name[:-3])
+        )
         switch.click()
         wait_settled(fresh)
         assert value(fresh, name) is not field.default

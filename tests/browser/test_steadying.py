@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from playwright.sync_api import Page, expect
 
-from keen_horizon.core.stations import STATIONS
+from keen_horizon.core.stations import light_path
 from keen_horizon.launch.running import Running
 from keen_horizon.simulated.brindle_quay import quay_walk
 from keen_horizon.simulated.record import record
@@ -64,7 +64,7 @@ def test_stations_are_copied_to_another_clip_of_the_shoot(fresh: Page, clip: str
     copy.click()
     expect(fresh.get_by_text("Tick a clip to copy to.")).to_be_visible()
     fresh.get_by_role("checkbox", name="second walk").check()
-    for name in (one.title for one in STATIONS if one.name != "motion"):
+    for name in (one.title for one in light_path("flat") if one.name != "motion"):
         fresh.get_by_role("checkbox", name=name, exact=True).uncheck()
     fresh.get_by_role("checkbox", name="Motion", exact=True).uncheck()
     copy.click()

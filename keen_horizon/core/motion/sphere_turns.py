@@ -111,7 +111,10 @@ def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> Spher
     )
     evidence = Evidence(count, confidence, residual * sphere.unit, steering, below)
     settled = _settled(turns, doubt, timeline, tracks, canvas, below)
-    return SphereMotion(settled, travel, doubt, timeline, evidence)
+    # Marks of one thing err together: what pairs and longer stretches disagree by says how much.
+    off = Rotation.from_matrix(settled @ turns.swapaxes(1, 2)).magnitude()
+    apart = float(np.sqrt((off**2).sum() / max(3 * (doubt**2).sum(), 1e-18)))
+    return SphereMotion(settled, travel, doubt * max(1.0, apart), timeline, evidence)
 
 
 def _settled(

@@ -33,7 +33,7 @@ ROUNDS = 8
 FEW = 12  # edges that have to agree
 SHARE = 0.12  # of all near-upright edges, likewise
 SPREAD = 0.04  # of the second smallest moment of their normals: they have to lie around
-ALONE = 6.0  # edges that count as one: those of one thing err together
+PARTS = 4  # directions, each of which is left out once to see how sure the rest is
 DOWN = np.array([0.0, 1.0, 0.0])
 
 
@@ -116,11 +116,7 @@ def vertical(pictures: Sequence[Edges], about: Rays = DOWN) -> Vertical:
     down = _best_try(normals, weights, about)
     if down is None:
         return Vertical(None, np.inf, 0, "No uprights agree on which way is down.")
-    for width in np.geomspace(2.0, 0.5, ROUNDS):
-        off = normals @ down
-        use = weights / (1 + (off / (width * OFF)) ** 2) ** 2
-        values, vectors = np.linalg.eigh(np.einsum("m,mi,mj->ij", use, normals, normals))
-        down = vectors[:, 0] * np.sign(vectors[:, 0] @ about)
+    down, values = _refined(normals, weights, down)
     close = np.abs(normals @ down) < OFF
     agree = int(close.sum())
     share = float(weights[close].sum() / weights.sum())
@@ -128,8 +124,7 @@ def vertical(pictures: Sequence[Edges], about: Rays = DOWN) -> Vertical:
     if agree < FEW or share < SHARE or spread < SPREAD:
         return Vertical(None, np.inf, agree, "The uprights that are seen do not agree on which way "
                         "is down.")  # fmt: skip
-    residual = float(np.sqrt((use * off**2).sum() / use.sum()))
-    doubt = residual / np.sqrt(max(agree / ALONE * spread, 1.0))
+    doubt = _doubt(normals, weights, down)
     tilt = float(np.degrees(np.arccos(np.clip(down @ about, -1, 1))))
     sure = max(2 * float(np.degrees(doubt)), 0.05)
     words = (
@@ -137,6 +132,38 @@ def vertical(pictures: Sequence[Edges], about: Rays = DOWN) -> Vertical:
         f"{tilt:.1f}° off the camera's own."
     )
     return Vertical(down, doubt, agree, words)
+
+
+def _refined(normals: Rays, weights: Real, down: Rays) -> tuple[Rays, Real]:
+    """The vertical near ``down`` that edges agree on best, and the moments of their normals."""
+    values = np.ones(3)
+    for width in np.geomspace(2.0, 0.5, ROUNDS):
+        off = normals @ down
+        use = weights / (1 + (off / (width * OFF)) ** 2) ** 2
+        values, vectors = np.linalg.eigh(np.einsum("m,mi,mj->ij", use, normals, normals))
+        down = vectors[:, 0] * np.sign(vectors[:, 0] @ down)
+    return down, values
+
+
+def _doubt(normals: Rays, weights: Real, down: Rays) -> float:
+    """Standard error of the vertical, radians: by how much it changes when what lies in one
+    direction is left out, one direction after the other (the jackknife: Tukey 1958). Edges of one
+    thing lean together, so that counting them would tell too little."""
+    # Where around the vertical a plane lies that an edge is in, on either side of the camera.
+    side = np.cross(down, [0.0, 0.0, 1.0])
+    ahead = np.cross(side, down)
+    way = np.arctan2(normals @ ahead, normals @ side) % np.pi
+    part = np.minimum((way / np.pi * PARTS).astype(int), PARTS - 1)
+    close = np.abs(normals @ down) < 2 * OFF
+    found = [
+        _refined(normals[part != k], weights[part != k], down)[0]
+        for k in range(PARTS)
+        if (close & (part == k)).any() and (close & (part != k)).sum() >= FEW // 2
+    ]
+    if len(found) < 2:
+        return OFF
+    off = np.array(found) - np.mean(found, axis=0)
+    return float(np.sqrt((len(found) - 1) / len(found) * (off**2).sum()))
 
 
 def _joined(pictures: Iterable[Edges]) -> tuple[Rays, Real]:

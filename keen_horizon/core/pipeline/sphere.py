@@ -214,6 +214,7 @@ def _report(solution: SphereSolution, treatment: Treatment) -> Report:
             poses_of(motion.turns[a:b]) for a, b in motion.timeline.segments
         ])),
         "shake_after": _shake(motion, steadied),
+        "shake_sure": 2 * float(np.degrees(np.median(motion.doubt))),
         "turn_doubt": float(np.degrees(np.median(motion.doubt))),
         "weak_frames": int(motion.evidence.weak.sum()),
         "cuts": (motion.timeline.first + motion.timeline.cuts).tolist(),

@@ -1,0 +1,304 @@
+"""Benchmarks of spheres: ``./keen bench sphere``.
+
+Truth is the simulated harbour, and a box whose walls are photographs, drawn ray by ray by this file
+alone, larger than it is recorded; somebody stands below the camera in both. Films are recorded as
+H.264 at ordinary quality and judged by what the command line wrote, at its default settings but for
+the aim.
+"""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from fractions import Fraction
+from functools import cache
+from pathlib import Path
+
+import av
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
+
+from keen_horizon.cli.commands import main as keen
+from keen_horizon.core.media.decode import frames
+from keen_horizon.core.media.probe import scan
+from keen_horizon.core.media.sphere_boxes import write_sphere_tag
+from keen_horizon.core.media.spherical import SphereTag
+from keen_horizon.simulated.record import record
+from keen_horizon.simulated.sphere import harbour_sphere
+
+from .rows import Row, say
+from .truth.moves import poses
+from .truth.scene import Array, photographs
+
+Bgr = NDArray[np.uint8]
+SIZE = (2048, 1024)
+LARGE = (3840, 1920)
+FRAMES = 120
+ROW = 1024
+COARSER = 0.4  # of their size photographs are hung at: as fine as a sphere can show them
+HALF = np.array([5.0, 2.6, 6.5])  # metres from the middle of the box to its walls
+VIEW = (1280, 720, 90.0)  # width, height, degrees across
+LOOK = (-35.0, 8.0)  # degrees to the right and upwards
+
+
+@dataclass(frozen=True)
+class Box:
+    """The inside of a box, and a camera in it that ``poses`` moves; rays of pictures are kept."""
+
+    poses: Callable[[Array], tuple[Array, Array]]
+    _rays: dict[str, NDArray[np.float32]] = field(default_factory=dict, repr=False)
+
+    def sphere(self, frame: int, size: tuple[int, int], finer: int = 1) -> Bgr:
+        """All around, with somebody below, who turns with the camera."""
+        wide, high = (n * finer for n in size)
+        name = f"{wide}"
+        if name not in self._rays:
+            longitude = ((np.arange(wide) + 0.5) / wide - 0.5) * 2 * np.pi
+            latitude = (((np.arange(high) + 0.5) / high - 0.5) * np.pi)[:, None]
+            self._rays[name] = np.stack([
+                np.cos(latitude) * np.sin(longitude), np.sin(latitude) + 0 * longitude,
+                np.cos(latitude) * np.cos(longitude),
+            ], axis=-1).astype(np.float32)  # fmt: skip
+        rays = self._rays[name]
+        turn, place = self.at(frame)
+        seen = self._seen(rays @ turn.T.astype(np.float32), place)
+        below = rays[..., 1] > np.cos(np.radians(28.0))
+        tile = photographs(1, 1, 4)
+        x = ((rays[..., 0] * 0.9 + 0.5) * tile.shape[1]).astype(np.float32)
+        y = ((rays[..., 2] * 0.9 + 0.5) * tile.shape[0]).astype(np.float32)
+        stands = cv2.remap(tile, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        seen[below] = stands[below]
+        return np.asarray(cv2.resize(seen, size, interpolation=cv2.INTER_AREA))
+
+    def flat(self, frame: int, turn: Array, finer: int = 2) -> Bgr:
+        """What a straight camera sees whose rays ``turn`` takes to the sphere's first axes."""
+        width, height, across = VIEW
+        focal = (width * finer - 1) / 2 / np.tan(np.radians(across) / 2)
+        # From the outermost pixels' middles, as the product counts its angle.
+        focal = focal * (width - 1) / (width - 1 / finer)
+        x = (np.arange(width * finer) - (width * finer - 1) / 2) / focal
+        y = (np.arange(height * finer) - (height * finer - 1) / 2) / focal
+        rays = np.stack([*np.meshgrid(x, y), np.ones((len(y), len(x)))], axis=-1)
+        seen = self._seen((rays @ turn.T).astype(np.float32), self.at(frame)[1])
+        return np.asarray(cv2.resize(seen, (width, height), interpolation=cv2.INTER_AREA))
+
+    def at(self, frame: int) -> tuple[Array, Array]:
+        """Camera to world ``(3, 3)``, and where it is."""
+        turns, places = self.poses(np.array([float(frame)]))
+        return turns[0], places[0]
+
+    def _seen(self, rays: NDArray[np.float32], place: Array) -> Bgr:
+        """What world ``rays`` meet from a ``place``."""
+        with np.errstate(divide="ignore"):
+            far = [(np.sign(rays[..., k]) * HALF[k] - place[k]) / rays[..., k] for k in range(3)]
+        reach = np.stack(far)
+        wall = reach.argmin(axis=0)
+        meets = rays * np.take_along_axis(reach, wall[None], axis=0)[0][..., None] + place
+        picture = np.zeros((*rays.shape[:2], 3), np.uint8)
+        for k in range(3):
+            a, b = [axis for axis in (0, 2, 1) if axis != k]
+            for side in (-1, 1):
+                hit = (wall == k) & (np.sign(rays[..., k]) == side)
+                if not hit.any():
+                    continue
+                paint = _paint(2 * k + side)
+                shares = meets[hit][:, [a, b]] / HALF[[a, b]] / 2 + 0.5
+                picture[hit] = _looked_up(paint, shares * paint.shape[1::-1])
+        return picture
+
+
+def _looked_up(paint: Bgr, at: Array) -> Bgr:
+    """``(m, 3)`` what is painted at places ``(m, 2)``; in rows, which OpenCV wants short."""
+    rows = -(-len(at) // ROW)
+    places = np.zeros((rows * ROW, 2), np.float32)
+    places[: len(at)] = at
+    drawn = cv2.remap(paint, places.reshape(rows, ROW, 2), None, cv2.INTER_LINEAR,
+                      borderMode=cv2.BORDER_REPLICATE)  # fmt: skip
+    return np.asarray(drawn.reshape(-1, 3)[: len(at)])
+
+
+@cache
+def _paint(shift: int) -> Bgr:
+    size = {"fx": COARSER, "fy": COARSER, "interpolation": cv2.INTER_AREA}
+    return np.asarray(cv2.resize(photographs(4, 2, shift), None, **size))
+
+
+def sphere(folder: Path) -> list[Row]:
+    say("spheres")
+    box = Box(poses(FRAMES, 71, turn=3.0, tremor=0.3, sway=0.12, ahead=0.25, pan=6))
+    inside = folder / "box.mp4"
+    _write(inside, (box.sphere(k, SIZE) for k in range(FRAMES)), SIZE)
+    camera = [box.at(k)[0].T for k in range(FRAMES)]
+    rows = _found_rows(folder, "photographs in a box", inside, np.stack(camera))
+    rows += view_rows(folder, box, inside)
+    take, outside = harbour_sphere(8.0), folder / "harbour.mp4"
+    record(take, outside)
+    rows += _found_rows(folder, "harbour", outside, take.truth.rotation)
+    return [*rows, *speed_rows(folder, box)]
+
+
+def _write(path: Path, pictures: Iterator[Bgr], size: tuple[int, int]) -> None:
+    noise = np.random.default_rng(3)
+    plain = path.with_suffix(".plain.mp4")
+    with av.open(str(plain), "w") as out:
+        video = out.add_stream("libx264", rate=Fraction(30), options={"crf": "20", "threads": "2"})
+        video.width, video.height, video.pix_fmt = *size, "yuv420p"
+        for index, picture in enumerate(pictures):
+            grain = 1.5 * noise.standard_normal(picture.shape[:2], dtype=np.float32)[..., None]
+            shown = np.clip(picture + grain, 0, 255).astype(np.uint8)
+            frame = av.VideoFrame.from_ndarray(shown, "bgr24").reformat(format="yuv420p")
+            frame.pts = index
+            out.mux(video.encode(frame))
+        out.mux(video.encode(None))
+    write_sphere_tag(plain, path, SphereTag(), size)
+    plain.unlink()
+
+
+def _degrees(turns: Array) -> Array:
+    return np.degrees(Rotation.from_matrix(turns).magnitude())
+
+
+def _rms(values: Array) -> float:
+    return float(np.sqrt((values**2).mean()))
+
+
+def _found_rows(folder: Path, name: str, path: Path, camera: Array) -> list[Row]:
+    """``camera`` ``(n, 3, 3)`` takes rays of the world to those of each frame."""
+    told, out = folder / "told.json", folder / "out.mp4"
+    keen(["measure", str(path), "--json", str(told)])
+    found = np.array([f["previous_to_this"] for f in json.loads(told.read_text())["frames"]])
+    true = camera[1:] @ camera[:-1].swapaxes(1, 2)
+    pair = _degrees(found[1:] @ true.swapaxes(1, 2))
+    rows = [Row(f"sphere: {name}: turn from frame to frame", "≤ 0.03° rms", f"{_rms(pair):.3f}°",
+                _rms(pair) <= 0.03, f"of {_rms(_degrees(true)):.2f}° rms")]  # fmt: skip
+    order = ["--set", "motion.aim=lock_off", "--report", str(told)]
+    keen(["correct", str(path), str(out), *order])
+    report = json.loads(told.read_text())
+    steady = np.array([f["steady"] for f in report["frames"]])
+    world = camera.swapaxes(1, 2) @ steady  # the output's rays in the world
+    mean = Rotation.from_matrix(world).mean().as_matrix()
+    off = _degrees(world @ mean.T)
+    drift = _degrees(world @ world[0].T).max()
+    rows.append(Row(f"sphere: {name}: locked off, the whole clip", "≤ 0.1° rms, no drift over 0.2°",
+                    f"{_rms(off):.3f}° rms, {drift:.2f}° from the first frame at the most",
+                    _rms(off) <= 0.1 and drift <= 0.2))  # fmt: skip
+    down = world.swapaxes(1, 2) @ np.array([0, 1.0, 0])
+    tilt = np.degrees(np.arccos(np.clip(down[:, 1], -1, 1)))
+    sure = (report.get("level") or {}).get("sure_degrees")
+    said = "not told" if sure is None else f"{_rms(tilt):.2f}°"
+    rows.append(Row(f"sphere: {name}: level", "≤ 0.5° rms", said, _rms(tilt) <= 0.5,
+                    f"said to be sure to {sure:.2f}°" if sure is not None else ""))  # fmt: skip
+    return rows
+
+
+def view_rows(folder: Path, box: Box, path: Path) -> list[Row]:
+    """What a flat view shows, against the same view drawn straight from the scene; and across the
+    seam of the source, that it looks at."""
+    told, out = folder / "told.json", folder / "flat.mp4"
+    width, height, across = VIEW
+    rows = []
+    for where, yaw in (("ahead", LOOK[0]), ("over the seam", 180.0)):
+        order = ["motion.aim=lock_off", "motion.level=off", f"view.angle={across}",
+                 f"view.yaw={yaw}", f"view.pitch={LOOK[1]}", f"view.width={width}",
+                 f"view.height={height}"]  # fmt: skip
+        asked = [part for one in order for part in ("--set", one)]
+        keen(["correct", str(path), str(out), "--range", "0:30", "--quality", "fine",
+              "--report", str(told), *asked])  # fmt: skip
+        report = json.loads(told.read_text())
+        off, step = [], []
+        for picture in frames(out, scan(out), 0, 30):
+            if picture.index % 10:
+                continue
+            of_frame = report["frames"][picture.index]
+            turn = box.at(picture.index)[0] @ np.array(of_frame["steady"]) @ of_frame["look"]
+            straight = box.flat(picture.index, turn)
+            grey = cv2.cvtColor(straight, cv2.COLOR_BGR2YUV)[..., 0]
+            shown = np.clip((picture.planes[0].astype(float) - 16) * 255 / 219, 0, 255)
+            off.append(_places_off(grey, shown.astype(np.uint8)))
+            if yaw == 180.0:
+                source = np.array(of_frame["steady"]) @ of_frame["look"]
+                step.append(_seam(shown - grey, source))
+        rms = _rms(np.concatenate(off))
+        rows.append(Row(f"sphere: flat view {where}, against one drawn straight", "≤ 0.5 px rms",
+                        f"{rms:.2f} px", rms <= 0.5,
+                        f"at {len(np.concatenate(off))} corners"))  # fmt: skip
+        if step:
+            rows.append(Row("sphere: flat view, the source's seam", "≤ 1 code value above around",
+                            f"{np.mean(step):.2f}", bool(np.mean(step) <= 1)))  # fmt: skip
+    return rows
+
+
+def _places_off(one: Bgr, other: Bgr) -> Array:
+    """px by which corners of one picture lie elsewhere in another."""
+    at = cv2.goodFeaturesToTrack(one, 400, 0.02, 12)
+    there, found, _ = cv2.calcOpticalFlowPyrLK(one, other, at, None, winSize=(21, 21))
+    off = np.linalg.norm((there - at)[found[:, 0] == 1][:, 0], axis=1)
+    return np.asarray(off[off < np.percentile(off, 97)])
+
+
+def _seam(difference: Array, turn: Array) -> float:
+    """By how much more a picture differs from another where it shows the source's seam than to the
+    sides of that; ``turn`` takes its rays to the source's."""
+    width, height, across = VIEW
+    focal = (width - 1) / 2 / np.tan(np.radians(across) / 2)
+    x, y = ((np.arange(n) - (n - 1) / 2) / focal for n in (width, height))
+    rays = np.stack([*np.meshgrid(x, y), np.ones((height, width))], axis=-1) @ turn.T
+    # Source px from the seam, which lies behind.
+    away = np.abs(np.arctan2(rays[..., 0], -rays[..., 2])) * SIZE[0] / (2 * np.pi)
+    at, beside = away < 1, (away > 6) & (away < 40)
+    return float(np.abs(difference)[at].mean() - np.abs(difference)[beside].mean())
+
+
+def speed_rows(folder: Path, box: Box) -> list[Row]:
+    """At 3840 × 1920: a measure against plain decoding, and a flat film against decoding and
+    encoding one."""
+    path, count = folder / "large.mp4", 40
+    _write(path, (box.sphere(k, LARGE) for k in range(count)), LARGE)
+    found = scan(path)
+    order = ["--set", "view.angle=90", "--quality", "good"]
+
+    def decoded() -> float:
+        start = time.perf_counter()
+        for _ in frames(path, found, 0, count - 1):
+            pass
+        return time.perf_counter() - start
+
+    def measured() -> float:
+        start = time.perf_counter()
+        keen(["measure", str(path), "--json", str(folder / "told.json")])
+        return time.perf_counter() - start
+
+    def recoded() -> float:
+        start = time.perf_counter()
+        with av.open(str(folder / "again.mp4"), "w") as out:
+            video = out.add_stream(
+                "libx264", rate=30, options={"crf": "18", "preset": "fast", "threads": "2"}
+            )
+            video.width, video.height, video.pix_fmt = 1920, 1080, "yuv420p"
+            for picture in frames(path, found, 0, count - 1):
+                frame = av.VideoFrame(1920, 1080, "yuv420p")
+                for plane, source in zip(frame.planes, picture.planes, strict=True):
+                    own = np.ascontiguousarray(source[: plane.height, : plane.line_size])
+                    plane.update(own.tobytes())
+                frame.pts = picture.index
+                out.mux(video.encode(frame))
+            out.mux(video.encode(None))
+        return time.perf_counter() - start
+
+    def drawn() -> float:
+        told = folder / "told.json"
+        keen(["correct", str(path), str(folder / "view.mp4"), "--report", str(told), *order])
+        return float(json.loads(told.read_text())["seconds"]["render"])
+
+    rounds = [(decoded(), measured(), recoded(), drawn()) for _ in range(2)]
+    plain, whole, again, film = (min(one) for one in zip(*rounds, strict=True))
+    return [
+        Row("sphere: measure, 3840 × 1920, against plain decoding", "≤ 2 ×",
+            f"{whole / plain:.2f} × ({count / whole:.1f} fps)", whole <= 2 * plain),
+        Row("sphere: flat 1080p film from 3840 × 1920, against decoding and encoding", "≤ 1.3 ×",
+            f"{film / again:.2f} × ({count / film:.1f} fps)", film <= 1.3 * again),
+    ]  # fmt: skip
