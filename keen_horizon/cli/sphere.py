@@ -92,6 +92,9 @@ def correct_sphere(options: argparse.Namespace, found: Scan) -> None:
     with _measured(options, found, treatment.of(MOTION).nadir) as motion:
         measured_at = time.perf_counter()
     settings = treatment.of(MOTION)
+    two = sphere.eyes_words(options.input, found, motion.timeline.first)
+    if two:
+        print(two, file=sys.stderr)
     edges = []
     if settings.on and settings.level != "off":
         edges = sphere.find_edges(options.input, found, motion, Meter("looking for uprights"))

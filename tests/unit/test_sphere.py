@@ -23,12 +23,13 @@ from keen_horizon.core.media.decode import Picture, frames
 from keen_horizon.core.media.probe import Scan, scan
 from keen_horizon.core.media.sphere_boxes import write_sphere_tag
 from keen_horizon.core.media.spherical import SphereTag
+from keen_horizon.core.motion.camera_motion import Evidence, Timeline
 from keen_horizon.core.motion.sphere_turns import SphereMotion, poses_of, sphere_motion
 from keen_horizon.core.motion.uprights import Edges, levelled, vertical
 from keen_horizon.core.path.sphere_path import cut_off, followed_path
 from keen_horizon.core.picture.around import goes_around
 from keen_horizon.core.picture.sphere_warp import AROUND, SphereSampler, warp_sphere
-from keen_horizon.core.pipeline.sphere import first_eye, measure_sphere, solve_sphere
+from keen_horizon.core.pipeline.sphere import eyes_words, first_eye, measure_sphere, solve_sphere
 from keen_horizon.core.stations.motion import MOTION
 from keen_horizon.core.stations.view.settings import ViewSettings
 from keen_horizon.core.stations.view.station import looks_of, view_values
@@ -192,6 +193,34 @@ def test_lock_off_stands_still_in_the_world(harbour: Sphere):
     assert solution.report["shake_before"] > 0.1
 
 
+def test_a_heading_that_is_fixed_stays_while_the_rest_follows():
+    poses, _, times = shaky(120)
+    turns = np.concatenate([np.eye(3)[None], poses[1:] @ poses[:-1].swapaxes(1, 2)])
+    n = len(times)
+    motion = SphereMotion(
+        turns, np.zeros((n, 3)), np.full(n, 1e-4), Timeline(times, np.zeros(0, np.intp)),
+        Evidence(np.full(n, 90), np.ones(n), np.zeros(n)),
+    )  # fmt: skip
+    ahead = {}
+    for heading in ("recorded", "fixed"):
+        treatment = with_settings(Treatment(), ["motion.level=off", f"motion.heading={heading}"])
+        solution = solve_sphere(motion, Canvas(*SIZE), treatment)
+        steadied = solution.corrections.swapaxes(1, 2) @ poses_of(turns)
+        way = steadied @ steadied[0].T @ np.array([0, 0, 1.0])
+        ahead[heading] = np.degrees(np.abs(np.arctan2(way[:, 0], way[:, 2]))).max()
+    assert ahead["recorded"] > 60
+    assert ahead["fixed"] < 0.01
+
+
+def test_a_cut_begins_a_path_of_its_own(harbour: Sphere):
+    two = replace(harbour.motion, timeline=Timeline(harbour.motion.timeline.times, np.array([20])))
+    turns = two.turns.copy()
+    turns[20] = np.eye(3)
+    treatment = with_settings(Treatment(), ["motion.aim=lock_off", "motion.level=off"])
+    solution = solve_sphere(replace(two, turns=turns), Canvas(*SIZE), treatment)
+    np.testing.assert_allclose(solution.corrections[[0, 20]], [np.eye(3)] * 2)
+
+
 def test_off_leaves_a_sphere_as_it_is(harbour: Sphere):
     treatment = with_settings(Treatment(), ["motion.on=false"])
     solution = solve_sphere(harbour.motion, Canvas(*SIZE), treatment)
@@ -213,6 +242,12 @@ def test_levelled_poses_have_down_below_and_turn_as_little_as_that_takes():
     level = levelled(poses, down / np.linalg.norm(down))
     np.testing.assert_allclose(level @ down / np.linalg.norm(down), [[0, 1, 0]] * 50, atol=1e-9)
     np.testing.assert_allclose(np.linalg.det(level), 1)
+
+
+def test_a_camera_that_hung_upside_down_is_put_upright(harbour: Sphere):
+    treatment = with_settings(Treatment(), ["motion.upside_down=true", "motion.level=off"])
+    solution = solve_sphere(harbour.motion, Canvas(*SIZE), treatment)
+    np.testing.assert_allclose(solution.corrections[:, 1, 1], -1, atol=0.1)
 
 
 @pytest.mark.parametrize("kind", ["none", "anyhow"])
@@ -345,7 +380,7 @@ def test_a_flat_view_is_what_a_flat_camera_would_have_seen(tmp_path: Path, harbo
     assert rms(shown - direct) < 3
 
 
-def test_two_eyes_get_one_correction(tmp_path: Path, harbour: Sphere):
+def test_two_eyes_get_one_correction(tmp_path: Path, capsys, harbour: Sphere):
     both, out = tmp_path / "both.mp4", tmp_path / "out.mp4"
     with av.open(str(both), "w") as target:
         video = target.add_stream("libx264", rate=30, options={"crf": "12"})
@@ -362,8 +397,17 @@ def test_two_eyes_get_one_correction(tmp_path: Path, harbour: Sphere):
     found = scan(out)
     assert found.probe.sphere is not None
     assert found.probe.sphere.stereo == "top-bottom"
+    assert "look alike" not in capsys.readouterr().err
     last = list(frames(out, found, 0, 5))[-1].planes[0].astype(int)
     assert np.abs(last[:256] - last[256:]).mean() < 1.5
+
+
+def test_two_eyes_that_do_not_look_alike_are_pointed_out(tmp_path: Path, make_clip):
+    odd = tmp_path / "odd.mp4"
+    write_sphere_tag(
+        make_clip(width=320, height=320), odd, SphereTag(stereo="top-bottom"), (320, 320)
+    )
+    assert "do not look alike" in eyes_words(odd, scan(odd), 0)
 
 
 def refused(capsys: pytest.CaptureFixture[str], *order: str) -> str:

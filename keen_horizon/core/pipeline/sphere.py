@@ -10,9 +10,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 from scipy.spatial.transform import Rotation
 
@@ -39,6 +41,9 @@ from ..types import Real
 from .measure_tracks import Progress, check_range, silent
 from .render_clip import Rendered
 
+PIECE = 8.0  # seconds of a clip that have a vertical of their own
+ALIKE, ALIKE_SIZE = 0.6, (96, 48)  # correlation of two eyes from which on they look alike
+HALF_TURN = np.diag([-1.0, -1.0, 1.0])
 LEAST_LOOKS, LOOK_EVERY = 10, 30  # frames that are looked at for edges
 SHAKES = 1.0  # Hz from which on turning counts as shake
 CALM_OF = {"pitch": "updown", "yaw": "across", "roll": "roll"}  # a sphere's axes among the settings
@@ -115,6 +120,27 @@ def first_eye(scan: Scan) -> Canvas:
     return Canvas(width, height)
 
 
+def eyes_words(path: Path, scan: Scan, frame: int) -> str:
+    """A sentence where the two eyes of a sphere do not look alike; nothing where they do, or where
+    there is one."""
+    tag = tag_of(scan)
+    if tag.stereo == "mono":
+        return ""
+    picture = frame_at(path, scan, frame, luma_only=True)
+    small = [
+        cv2.resize(eye.planes[0], ALIKE_SIZE, interpolation=cv2.INTER_AREA).astype(float)
+        for eye in _eyes(replace(picture, planes=(picture.planes[0],) * 3), tag)
+    ]
+    one, other = (eye - eye.mean() for eye in small)
+    alike = float((one * other).sum() / max(np.sqrt((one**2).sum() * (other**2).sum()), 1e-9))
+    if alike >= ALIKE:
+        return ""
+    return (
+        f"The file says that its two eyes lie {tag.stereo}, but they do not look alike (likeness "
+        f"{alike:.2f} of 1). Both get one correction, which may be wrong for the other."
+    )
+
+
 @dataclass(frozen=True)
 class SphereSolution:
     """A solved sphere of ``n`` frames: ``corrections`` ``(n, 3, 3)`` take rays of the steadied
@@ -152,13 +178,18 @@ def solve_sphere(
         for start, stop in motion.timeline.segments:
             poses = poses_of(motion.turns[start:stop])
             steadied = _steadied(poses, motion, start, stop, treatment)
+            if settings.upside_down:
+                steadied = HALF_TURN @ steadied
             if settings.level == "uprights":
                 inside = [(at - start, own) for at, own in edges if start <= at < stop]
-                own = vertical([one.turned(poses[at].T) for at, one in inside], _own_down(poses))
-                if own.down is not None:
-                    steadied = levelled(steadied, own.down)
+                times = motion.timeline.times[start:stop]
+                downs, own = _downs(poses, inside, times, upside_down=settings.upside_down)
+                if downs is not None:
+                    steadied = levelled(steadied, downs)
                 if told is None or own.down is None:
                     told = own
+            if settings.aim == "follow" and settings.heading == "fixed":
+                steadied = _fixed_heading(steadied)
             corrections[start:stop] = poses @ steadied.swapaxes(1, 2)
     elif settings.on:
         notes.append(
@@ -180,10 +211,36 @@ def solve_sphere(
     return replace(solution, report=_report(solution, treatment))
 
 
-def _own_down(poses: Real) -> Real:
-    """Where the camera's own down points over a stretch, in the axes of its first frame."""
-    mean = poses[:, 1].mean(axis=0)
-    return np.asarray(mean / np.linalg.norm(mean))
+def _downs(
+    poses: Real, edges: Sequence[tuple[int, Edges]], times: Real, *, upside_down: bool
+) -> tuple[Real | None, Vertical]:
+    """Which way is down over a stretch, ``(n, 3)`` in the axes of its first frame, None if that
+    cannot be told; and what is told worst of it. Told piece by piece, and evenly between, so that
+    what turns miss does not add up."""
+    count = max(1, int((times[-1] - times[0]) // PIECE))
+    bounds = np.linspace(0, len(poses), count + 1).astype(int)
+    found: list[tuple[float, Vertical]] = []
+    for low, high in pairwise(bounds.tolist()):
+        own = poses[low:high, 1].mean(axis=0) * (-1 if upside_down else 1)
+        inside = [one.turned(poses[at].T) for at, one in edges if low <= at < high]
+        found.append(((low + high - 1) / 2, vertical(inside, own / np.linalg.norm(own))))
+    known = [(at, one.down) for at, one in found if one.down is not None]
+    worst = max((one for _, one in found), key=lambda one: one.doubt)
+    if not known:
+        return None, worst
+    at, ways = np.array([k for k, _ in known]), np.array([way for _, way in known])
+    frames = np.arange(len(poses), dtype=float)
+    downs = np.stack([np.interp(frames, at, axis) for axis in ways.T], axis=-1)
+    if worst.down is None:
+        worst = max((one for _, one in found if one.down is not None), key=lambda one: one.doubt)
+    return downs / np.linalg.norm(downs, axis=1, keepdims=True), worst
+
+
+def _fixed_heading(steadied: Real) -> Real:
+    """Steadied poses turned about their own upright so that all look where the first does."""
+    ahead = steadied @ steadied[0].T @ np.array([0.0, 0.0, 1.0])  # where that is, in each
+    turn = -np.arctan2(ahead[:, 0], ahead[:, 2])
+    return np.asarray(Rotation.from_euler("y", turn[:, None]).as_matrix() @ steadied)
 
 
 def _steadied(

@@ -129,6 +129,20 @@ class MotionSettings(StationSettings):
             "uprights": Choice("By uprights", "Walls, masts and posts tell which way is down."),
         },
     )  # fmt: skip
+    heading: Literal["recorded", "fixed"] = setting(
+        "recorded", label="Heading", affects="path", serves=("sphere",),
+        needs=[{"aim": ("follow",)}],
+        hint="Of a sphere that is followed: recorded: it turns with the camera, smoothed. fixed: "
+        "its middle looks the same way throughout.",
+        choices={
+            "recorded": Choice("As recorded", "It turns with the camera, smoothed."),
+            "fixed": Choice("Fixed", "Its middle looks the same way throughout."),
+        },
+    )  # fmt: skip
+    upside_down: bool = setting(
+        False, label="Upside down", affects="path", serves=("sphere",),
+        hint="Of a sphere: whether the camera hung upside down.",
+    )  # fmt: skip
     nadir: float = setting(
         35.0, 0, 90, label="Below", unit="°", affects="motion", serves=("sphere",),
         hint="Of a sphere: what lies so near to straight down, the stick and who holds it, does "
