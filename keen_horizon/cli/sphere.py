@@ -104,12 +104,18 @@ def correct_sphere(options: argparse.Namespace, found: Scan) -> None:
         options.input, found, solution, treatment, options.output,
         encoding=Encoding(crf=QUALITIES[options.quality]), progress=Meter("rendering"),
     )  # fmt: skip
+    rendered_at = time.perf_counter()
+    again = None
+    if options.report and not treatment.of(VIEW).on:
+        with tempfile.TemporaryDirectory(prefix="keen-") as room:
+            again = sphere.shake_in_file(options.output, settings.nadir, Path(room))
     seconds = {
         "measure": measured_at - started,
         "solve": solved_at - measured_at,
-        "render": time.perf_counter() - solved_at,
+        "render": rendered_at - solved_at,
+        "check": time.perf_counter() - rendered_at,
     }
-    report = sphere.sphere_report(solution, treatment, rendered, seconds)
+    report = sphere.sphere_report(solution, treatment, rendered, seconds, again)
     for note in report["notes"]:
         print(note, file=sys.stderr)
     if options.report:

@@ -356,9 +356,7 @@ def test_a_sphere_comes_out_steady_level_and_still_a_sphere(tmp_path: Path, harb
     assert rms(np.degrees(np.arccos(level[:, 1]))) < 0.5
     assert report["level"]["found"]
     # Measured again from what was written.
-    tracks = measure_sphere(out, found, 0, 44, tmp_path / "again")
-    again = sphere_motion(tracks, Canvas(*SIZE))
-    assert rms(degrees(again.turns[1:])) < 0.5 * rms(degrees(harbour.motion.turns[1:]))
+    assert report["shake_measured_again"] < 0.3 * report["shake_before"]
 
 
 def test_a_flat_view_is_what_a_flat_camera_would_have_seen(tmp_path: Path, harbour: Sphere):

@@ -31,7 +31,8 @@ BATCH = 64  # pairs worked on at once
 TRIES = 96  # turns that a pair of marks each speaks for, of which the best is where a fit begins
 NEAR = np.radians(0.6)  # from a try, within which a mark speaks for it
 FINEST = np.radians(0.01)  # below which residuals are the tracker's own noise
-ROUNDS = 12  # of weighing marks anew and fitting
+ROUNDS, LAST = 12, 2  # of weighing marks anew and fitting; with some of them, then with all
+ENOUGH = 200  # marks that bring a fit near
 SPAN = 3.0  # times the typical residual at which a mark's weight has fallen to a quarter
 TRAVELS = 1.35  # times as large are residuals along the circles as across, where there is travel
 FEW = 8  # marks below which a pair tells nothing
@@ -191,14 +192,18 @@ class _Fits:
 def _fits(before: Rays, after: Rays, valid: Flags, start: Real | None = None) -> _Fits:
     """Turns and travel of ``p`` pairs from rays ``(p, m, 3)``; near turns to ``start`` from, if
     they are known already."""
-    turns = _first_turns(before, after, valid) if start is None else start
-    for _ in range(ROUNDS):
-        off = np.linalg.norm(after - _turned(turns, before), axis=-1)
-        turns = _wahba(before, after, _weights(off, valid))
-    both = turns.copy()
+    # Some marks, evenly, bring a fit near; all of them finish it.
+    some = np.s_[:, :: max(1, before.shape[1] // ENOUGH)]
+    fewer = before[some], after[some], valid[some]
+    turns = _first_turns(*fewer) if start is None else start
     travel = np.zeros((len(turns), 3))
-    for _ in range(ROUNDS):
-        both, travel = _with_travel(both, travel, before, after, valid)
+    rounds = [fewer] * ROUNDS + [(before, after, valid)] * LAST
+    for one, other, ok in rounds:
+        off = np.linalg.norm(other - _turned(turns, one), axis=-1)
+        turns = _wahba(one, other, _weights(off, ok))
+    both = turns.copy()
+    for one, other, ok in rounds:
+        both, travel = _with_travel(both, travel, one, other, ok)
     along, across = _residuals(both, travel, before, after)
     moved = _typical(along, valid) > TRAVELS * _typical(across, valid)
     # Without travel, both directions of what is left tell of the turn.

@@ -24,9 +24,9 @@ from ..geometry.keyframes import Key
 from ..geometry.projection import Camera, Equirectangular
 from ..media.decode import frame_at, frames, working_format
 from ..media.encode import Encoding, Mp4Writer
-from ..media.probe import Scan
+from ..media.probe import Scan, scan
 from ..media.spherical import SphereTag
-from ..motion.sphere_turns import SphereMotion, poses_of
+from ..motion.sphere_turns import SphereMotion, poses_of, sphere_motion
 from ..motion.uprights import EdgeFinder, Edges, Vertical, levelled, vertical
 from ..path.sphere_path import AXES, cut_off, followed_path
 from ..picture.sphere_warp import SphereSampler, warp_sphere
@@ -393,12 +393,26 @@ def sphere_measure_report(motion: SphereMotion, canvas: Canvas) -> dict[str, Any
     }
 
 
+def shake_in_file(path: Path, nadir: float, room: Path) -> tuple[float, float]:
+    """The shake of a finished sphere, degrees, from its own pixels, and what it is sure to; tracks
+    are kept in a folder ``room`` meanwhile."""
+    found = scan(path)
+    tracks = measure_sphere(path, found, 0, found.probe.frame_count - 1, room)
+    motion = sphere_motion(tracks, first_eye(found), nadir)
+    poses = [poses_of(motion.turns[a:b]) for a, b in motion.timeline.segments]
+    return _shake(motion, np.concatenate(poses)), 2 * float(np.degrees(np.median(motion.doubt)))
+
+
 def sphere_report(
-    solution: SphereSolution, treatment: Treatment, rendered: Rendered, seconds: dict[str, float]
-) -> dict[str, Any]:
-    """A finished correction of a sphere, as JSON data."""
+    solution: SphereSolution, treatment: Treatment, rendered: Rendered, seconds: dict[str, float],
+    again: tuple[float, float] | None = None,
+) -> dict[str, Any]:  # fmt: skip
+    """A finished correction of a sphere, as JSON data; ``again`` is the shake of the file, and what
+    it is sure to, where that was measured."""
     timeline = solution.motion.timeline
     return solution.report | {
+        "shake_measured_again": again and again[0],
+        "shake_measured_again_sure": again and again[1],
         "output": {"width": rendered.width, "height": rendered.height},
         "sound": rendered.sound,
         "treatment": treatment.as_data(),

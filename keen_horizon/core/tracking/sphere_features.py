@@ -30,8 +30,8 @@ from .features import (
     strongest_corners,
 )
 
-SIDE = 416  # pixels of a view
-WIDTH = 1440  # of the equirectangular picture that views are drawn from, at most
+SIDE = 352  # pixels of a view
+WIDTH = 1440  # of the equirectangular picture that views are drawn from, at the least
 CELLS = 9  # along a view's own part; one new mark a cell at most
 VIEWS = len(AXES)
 
@@ -41,8 +41,8 @@ class SphereTracker:
     marks of each, as places in them. Holds six small pictures."""
 
     def __init__(self, canvas: Canvas) -> None:
-        width = min(WIDTH, canvas.width)
-        self._size = (width, max(2, round(width * canvas.height / canvas.width)))
+        whole = max(1, canvas.width // WIDTH)  # by which averaging is quick
+        self._size = (canvas.width // whole, canvas.height // whole)
         self._views = SphereViews(SIDE, Canvas(*self._size))
         self._camera = Camera(canvas, Equirectangular.of(canvas))
         self._before: list[NDArray[np.uint8]] = []
