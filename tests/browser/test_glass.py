@@ -20,6 +20,7 @@ from tests.browser.test_application import picture
 from tools.browser import pause_at, until, wait_settled
 
 pytestmark = pytest.mark.browser
+FOLDS = ("Dead corners", "Colours by hand", "Halo")
 LOSSES = ("glass.loss_r2", "glass.loss_r4", "glass.loss_r6")
 
 
@@ -28,6 +29,8 @@ def glass(fresh: Page) -> Page:
     reset(fresh, "motion.on=false")
     pause_at(fresh, 30)
     station(fresh, "Glass")
+    for name in FOLDS:
+        unfold(fresh, name)
     return fresh
 
 

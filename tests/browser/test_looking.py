@@ -15,6 +15,7 @@ from tests.browser.conftest import (
     station,
     summary,
     tools,
+    unfold,
     value,
 )
 from tools.browser import pause_at, until, wait_settled
@@ -102,6 +103,7 @@ def test_it_waits_while_playing_and_follows_every_change(fresh: Page):
 
 def test_the_strongest_fringe_is_enlarged_beside_the_sliders(fresh: Page):
     station(fresh, "Glass")
+    unfold(fresh, "Colours by hand")
     fresh.get_by_role("button", name="Exact view").click()
     exact(fresh)
     pair = tools(fresh, "Glass").locator(".loupe-pair canvas")
@@ -118,6 +120,7 @@ def test_the_strongest_fringe_is_enlarged_beside_the_sliders(fresh: Page):
 def test_a_map_of_nothing_but_fringes_takes_the_place_of_the_picture(fresh: Page):
     reset(fresh, "motion.on=false", "glass.red_r=4")
     station(fresh, "Glass")
+    unfold(fresh, "Colours by hand")
     fresh.get_by_role("button", name="Fringe map").click()
     until(fresh, "() => Boolean(keen.stage.exactNow?.mapped)", seconds=60)
     expect(fresh.get_by_text("Nothing but the fringes of frame")).to_be_visible()

@@ -65,7 +65,7 @@ const makeClip = () => ({
   /** @type {Wish | null} */
   wish: null,
   asking: false,
-  going: 0, // how many moves to other revisions are under way
+  going: 0, // how many moves to other revisions, and settings told by hand, are under way
   waiting: 0, // counts waits for a worker: only the last one goes on
 
   // --- the frame ---------------------------------------------------------------------------------

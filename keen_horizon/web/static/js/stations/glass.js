@@ -94,6 +94,13 @@ function byHand(name, { route, told, like, unknown }) {
       return this.$store.clip.answer?.report[told] ?? null;
     },
 
+    /** What there is of it, where it is folded away. */
+    get state() {
+      const corners = /** @type {Record<string, number>} */ (this.told?.corner_px ?? {});
+      const most = Math.max(0, ...Object.values(corners).map(Math.abs));
+      return most ? `${most.toFixed(1)} px` : "none";
+    },
+
     /** What its settings are now, for comparing. */
     get now() {
       const { treatment } = this.$store.clip;
@@ -123,6 +130,7 @@ function byHand(name, { route, told, like, unknown }) {
       // One question at a time; the last one is always asked.
       if (this.asking) return;
       this.asking = true;
+      clip.going += 1;
       for (let asked = null; this.wanted !== asked || this.keep;) {
         asked = this.wanted;
         const { keep } = this;
@@ -135,6 +143,7 @@ function byHand(name, { route, told, like, unknown }) {
       this.keep = false;
       this.wanted = null;
       this.asking = false;
+      clip.going -= 1;
     },
 
     /**
@@ -173,9 +182,20 @@ byHand("coloursByHand", {
   unknown: { colour_found_by: "nothing", colour_doubt: null },
 });
 
+component("haloState", () => ({
+  get state() {
+    const much = this.$store.clip.treatment?.glass.halo ?? 0;
+    return much ? `${much} %` : "off";
+  },
+}));
+
 component("deadCorners", () => ({
   get told() {
     return this.$store.clip.answer?.report.dead ?? null;
+  },
+
+  get state() {
+    return this.told ? `${(100 * this.told.share).toFixed(1)} %` : "none";
   },
 
   get words() {
