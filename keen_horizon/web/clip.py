@@ -75,6 +75,7 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
         "proxy": proxy_address(recording),
         "source_words": _source_words(probe),
         "light_words": curve_words(probe["colour"]),
+        "kind_words": SPHERE if probe.get("sphere") else "",
         "sound": probe["sound"] is not None,
     }
     if treatments.measure_of(session, clip) is None:
@@ -101,6 +102,12 @@ def _closer(session: Session, clip: Clip) -> dict[str, Any]:
         job = describe(asked_once(session, clip, MEASURE.name, details))
     seconds = CLOSER_COST * usual.seconds if usual is not None else None
     return {"wanted": clip.closer, "there": there is not None, "seconds": seconds, "work": job}
+
+
+SPHERE = (
+    "The file says that this picture goes all around. Here it is worked on as a flat one so far; "
+    "./keen correct steadies it as a sphere."
+)
 
 
 def _source_words(probe: dict[str, Any]) -> str:

@@ -6,6 +6,8 @@ import io
 import numpy as np
 import pytest
 
+from keen_horizon.core.media.sphere_boxes import write_sphere_tag
+from keen_horizon.core.media.spherical import SphereTag
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.jobs import solutions
 from keen_horizon.jobs.lifecycle import run_of
@@ -75,6 +77,19 @@ def test_dropping_a_file_ends_in_a_steady_clip_without_a_decision(place, make_cl
     assert card["state"] == "measured"
     assert card["format"] == "320 × 240 · 30 fps"
     assert place.client.get(card["poster"]).mimetype == "image/jpeg"
+
+
+def test_a_sphere_is_taken_in_and_the_page_says_how_far_that_goes(place, make_clip, tmp_path):
+    shoot = place.post("/shoots", {"name": "Spheres"}).json["id"]
+    tagged = tmp_path / "around.mp4"
+    write_sphere_tag(make_clip("around.mp4", width=320, height=160), tagged, SphereTag(), (320, 160))
+    clip = upload(place, shoot, "around.mp4", tagged.read_bytes()).json["clip"]
+    state = place.post(f"/clips/{clip}/open").json
+    assert place.work_now(state["work"]["id"]) == "done"
+    state = place.post(f"/clips/{clip}/open").json
+    assert "goes all around" in state["kind_words"]
+    assert place.work_now(state["work"]["id"]) == "done"
+    assert place.post(f"/clips/{clip}/open").json["phase"] == "ready"
 
 
 @pytest.mark.parametrize(

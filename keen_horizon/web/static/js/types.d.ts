@@ -203,6 +203,7 @@ interface ClipState {
   proxy: string;
   source_words: string;
   light_words: string;
+  kind_words: string;
   sound: boolean;
   closer: Closer;
 }

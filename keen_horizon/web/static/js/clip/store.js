@@ -273,7 +273,7 @@ const makeClip = () => ({
     if (answer.whole) this.keyedLines = Object.freeze(Object.fromEntries(lines));
     this.answer = Object.freeze(answer);
     this.answered += 1;
-    this.note = answer.notes.join(" ");
+    this.note = [this.state?.kind_words, ...answer.notes].filter(Boolean).join(" ");
     this.working = "";
     if (answer.solving) this.awaitRest(answer.solving);
   },
