@@ -16,7 +16,20 @@ from ..core.media.encode import QUALITIES, Encoding
 from ..core.media.probe import Scan
 from ..core.motion.sphere_turns import SphereMotion, sphere_motion
 from ..core.picture.around import goes_around, has_shape_of_sphere
-from ..core.pipeline import sphere
+from ..core.pipeline.sphere_film import render_sphere
+from ..core.pipeline.sphere_reports import (
+    shake_in_file,
+    sphere_measure_report,
+    sphere_report,
+)
+from ..core.pipeline.sphere_solution import solve_sphere
+from ..core.pipeline.sphere_tracks import (
+    eyes_words,
+    find_edges,
+    first_eye,
+    follow_on_sphere,
+    measure_sphere,
+)
 from ..core.stations.motion import MOTION
 from ..core.stations.view import VIEW
 from ..core.treatment import Treatment, read, with_settings
@@ -74,33 +87,38 @@ def no_view(treatment: Treatment) -> None:
 def _measured(options: argparse.Namespace, found: Scan, nadir: float) -> Iterator[SphereMotion]:
     first, last = range_of(options, found)
     with tempfile.TemporaryDirectory(prefix="keen-") as folder:
-        tracks = sphere.measure_sphere(
-            options.input, found, first, last, Path(folder), Meter("measuring")
-        )
-        yield sphere_motion(tracks, sphere.first_eye(found), nadir)
+        tracks = measure_sphere(options.input, found, first, last, Path(folder), Meter("measuring"))
+        yield sphere_motion(tracks, first_eye(found), nadir)
 
 
-def measure_sphere(options: argparse.Namespace, found: Scan) -> None:
+def measure_one(options: argparse.Namespace, found: Scan) -> None:
     with _measured(options, found, Treatment().of(MOTION).nadir) as motion:
-        write_json(options.json, sphere.sphere_measure_report(motion, sphere.first_eye(found)))
+        write_json(options.json, sphere_measure_report(motion, first_eye(found)))
 
 
-def correct_sphere(options: argparse.Namespace, found: Scan) -> None:
+def correct_one(options: argparse.Namespace, found: Scan) -> None:
     treatment = _treatment(options)
-    eye = sphere.first_eye(found)
+    eye = first_eye(found)
     started = time.perf_counter()
     with _measured(options, found, treatment.of(MOTION).nadir) as motion:
         measured_at = time.perf_counter()
     settings = treatment.of(MOTION)
-    two = sphere.eyes_words(options.input, found, motion.timeline.first)
+    two = eyes_words(options.input, found, motion.timeline.first)
     if two:
         print(two, file=sys.stderr)
     edges = []
     if settings.on and settings.level != "off":
-        edges = sphere.find_edges(options.input, found, motion, Meter("looking for uprights"))
-    solution = sphere.solve_sphere(motion, eye, treatment, edges)
+        edges = find_edges(options.input, found, motion, Meter("looking for uprights"))
+    held = None
+    if settings.on and settings.aim == "hold" and settings.hold:
+        held, why = follow_on_sphere(
+            options.input, found, motion, settings.hold[0], Meter("following")
+        )
+        if why:
+            print(why, file=sys.stderr)
+    solution = solve_sphere(motion, eye, treatment, edges, held)
     solved_at = time.perf_counter()
-    rendered = sphere.render_sphere(
+    rendered = render_sphere(
         options.input, found, solution, treatment, options.output,
         encoding=Encoding(crf=QUALITIES[options.quality]), progress=Meter("rendering"),
     )  # fmt: skip
@@ -108,14 +126,14 @@ def correct_sphere(options: argparse.Namespace, found: Scan) -> None:
     again = None
     if options.report and not treatment.of(VIEW).on:
         with tempfile.TemporaryDirectory(prefix="keen-") as room:
-            again = sphere.shake_in_file(options.output, settings.nadir, Path(room))
+            again = shake_in_file(options.output, settings.nadir, Path(room))
     seconds = {
         "measure": measured_at - started,
         "solve": solved_at - measured_at,
         "render": rendered_at - solved_at,
         "check": time.perf_counter() - rendered_at,
     }
-    report = sphere.sphere_report(solution, treatment, rendered, seconds, again)
+    report = sphere_report(solution, treatment, rendered, seconds, again)
     for note in report["notes"]:
         print(note, file=sys.stderr)
     if options.report:

@@ -82,7 +82,9 @@ def test_dropping_a_file_ends_in_a_steady_clip_without_a_decision(place, make_cl
 def test_a_sphere_is_taken_in_and_the_page_says_how_far_that_goes(place, make_clip, tmp_path):
     shoot = place.post("/shoots", {"name": "Spheres"}).json["id"]
     tagged = tmp_path / "around.mp4"
-    write_sphere_tag(make_clip("around.mp4", width=320, height=160), tagged, SphereTag(), (320, 160))
+    write_sphere_tag(
+        make_clip("around.mp4", width=320, height=160), tagged, SphereTag(), (320, 160)
+    )
     clip = upload(place, shoot, "around.mp4", tagged.read_bytes()).json["clip"]
     state = place.post(f"/clips/{clip}/open").json
     assert place.work_now(state["work"]["id"]) == "done"

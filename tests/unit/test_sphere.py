@@ -14,7 +14,6 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from keen_horizon.cli.commands import main
-from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.keyframes import Key
 from keen_horizon.core.geometry.looks import flat_camera, look_matrix
@@ -24,12 +23,19 @@ from keen_horizon.core.media.probe import Scan, scan
 from keen_horizon.core.media.sphere_boxes import write_sphere_tag
 from keen_horizon.core.media.spherical import SphereTag
 from keen_horizon.core.motion.camera_motion import Evidence, Timeline
+from keen_horizon.core.motion.held_point import HeldPoint
 from keen_horizon.core.motion.sphere_turns import SphereMotion, poses_of, sphere_motion
 from keen_horizon.core.motion.uprights import Edges, levelled, vertical
 from keen_horizon.core.path.sphere_path import cut_off, followed_path
 from keen_horizon.core.picture.around import goes_around
 from keen_horizon.core.picture.sphere_warp import AROUND, SphereSampler, warp_sphere
-from keen_horizon.core.pipeline.sphere import eyes_words, first_eye, measure_sphere, solve_sphere
+from keen_horizon.core.pipeline.sphere_solution import solve_sphere
+from keen_horizon.core.pipeline.sphere_tracks import (
+    eyes_words,
+    first_eye,
+    follow_on_sphere,
+    measure_sphere,
+)
 from keen_horizon.core.stations.motion import MOTION
 from keen_horizon.core.stations.view.settings import ViewSettings
 from keen_horizon.core.stations.view.station import looks_of, view_values
@@ -227,10 +233,44 @@ def test_off_leaves_a_sphere_as_it_is(harbour: Sphere):
     np.testing.assert_array_equal(solution.corrections, np.tile(np.eye(3), (45, 1, 1)))
 
 
-def test_a_point_of_a_sphere_is_not_held(harbour: Sphere):
-    treatment = with_settings(Treatment(), ["motion.aim=hold"])
-    with pytest.raises(BadSetting, match="cannot be held"):
-        solve_sphere(harbour.motion, Canvas(*SIZE), treatment)
+def test_a_point_of_a_sphere_is_followed_and_held(harbour: Sphere):
+    """A corner of the shed, which the boat drifts past."""
+    truth = harbour.take.truth
+    corner = np.array([-7.4, -5.4, 24.0])
+    ways = [(corner - p) @ r.T for p, r in zip(truth.position, truth.rotation, strict=True)]
+    true = np.array(ways) / np.linalg.norm(ways, axis=1, keepdims=True)
+    at = Camera(Canvas(*SIZE), Equirectangular.of(Canvas(*SIZE))).to_pixels(true[:1])[0]
+    point = HeldPoint(frame=0, at=((at[0] + 0.5) / SIZE[0], (at[1] + 0.5) / SIZE[1]), pattern=0.06)
+    held, why = follow_on_sphere(harbour.path, harbour.scan, harbour.motion, point)
+    assert why == ""
+    assert np.degrees(np.arccos(np.clip((held * true).sum(axis=1), -1, 1))).max() < 0.4
+    treatment = Treatment().changed(MOTION, aim="hold", hold=(point,))
+    solution = solve_sphere(harbour.motion, Canvas(*SIZE), treatment, held=held)
+    shown = np.einsum("nji,nj->ni", solution.corrections, true)
+    assert np.degrees(np.arccos(np.clip(shown @ shown[0], -1, 1))).max() < 0.4
+
+
+def test_what_is_held_stays_over_the_seam_and_where_it_is_lost():
+    poses, _, times = shaky(90)
+    n = len(times)
+    turns = np.concatenate([np.eye(3)[None], poses[1:] @ poses[:-1].swapaxes(1, 2)])
+    motion = SphereMotion(
+        turns, np.zeros((n, 3)), np.full(n, 1e-4), Timeline(times, np.zeros(0, np.intp)),
+        Evidence(np.full(n, 90), np.ones(n), np.zeros(n)),
+    )  # fmt: skip
+    around = np.radians(150 + np.arange(n))  # a thing that walks past behind the camera
+    thing = np.stack([np.sin(around), 0.1 + 0 * around, np.cos(around)], axis=1)
+    thing /= np.linalg.norm(thing, axis=1, keepdims=True)
+    held = np.einsum("nij,nj->ni", poses_of(turns), thing)
+    held[40:44] = np.nan
+    treatment = with_settings(Treatment(), ["motion.aim=hold", "motion.level=off"])
+    solution = solve_sphere(motion, Canvas(*SIZE), treatment, held=held)
+    shown = np.einsum("nji,nj->ni", solution.corrections, held)
+    off = np.degrees(np.arccos(np.clip(shown @ shown[0], -1, 1)))
+    assert np.nanmax(off) < 0.01
+    assert "4 of 90 frames" in " ".join(solution.notes)
+    none = solve_sphere(motion, Canvas(*SIZE), treatment)
+    assert "Place a point" in " ".join(none.notes)
 
 
 # --- level ----------------------------------------------------------------------------------------

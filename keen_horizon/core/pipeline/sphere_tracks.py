@@ -1,0 +1,208 @@
+"""The pass over a sphere's pixels: which picture it is, features followed through it, its straight
+edges.
+
+Of two eyes the first is measured.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+
+from ..errors import BadSetting, disk_errors
+from ..geometry.canvas import Canvas
+from ..geometry.looks import flat_camera, look_matrix
+from ..geometry.projection import Camera, Equirectangular
+from ..geometry.similarity import Similarities
+from ..media.decode import Plane, frame_at, frames
+from ..media.probe import Scan
+from ..media.spherical import SphereTag
+from ..motion.camera_motion import CameraMotion
+from ..motion.held_point import HeldPoint
+from ..motion.point_tracker import follow_point
+from ..motion.sphere_turns import SphereMotion, poses_of
+from ..motion.uprights import EdgeFinder, Edges
+from ..picture.sphere_warp import SphereSampler, sampled
+from ..tracking.sphere_features import SphereTracker
+from ..tracking.tracks import Tracks, TracksWriter
+from ..types import Rays, Real
+from .measure_tracks import Progress, check_range, silent
+
+HELD_SIDE, HELD_ACROSS = 480, 60.0  # px and degrees of the view that a held point is followed in
+HELD_PASSES = 4
+ALIKE, ALIKE_SIZE = 0.6, (96, 48)  # correlation of two eyes from which on they look alike
+LEAST_LOOKS, LOOK_EVERY = 10, 30  # frames that are looked at for edges
+
+
+def measure_sphere(
+    path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent
+) -> Tracks:
+    """Follow features through frames ``first`` to ``last`` of a sphere, in its first eye if it has
+    two; as :func:`.measure`."""
+    check_range(scan, first, last)
+    eye = first_eye(scan)
+    tracker = SphereTracker(eye)
+    with disk_errors(folder, about=path), TracksWriter(folder, tracker) as writer:
+        start = first + writer.resumed
+        for picture in frames(path, scan, start, last, luma_only=True):
+            luma = picture.planes[0]
+            writer.add(tracker.step(luma[: eye.height, : eye.width]))
+            progress(picture.index - first + 1, last - first + 1)
+        writer.close(scan.times[first : last + 1], first)
+    return Tracks.read(folder)
+
+
+def find_edges(
+    path: Path, scan: Scan, motion: SphereMotion, progress: Progress = silent
+) -> list[tuple[int, Edges]]:
+    """The straight edges of some frames of a measured sphere, with the frame's number in the range,
+    in the frame's own axes."""
+    n, first, eye = len(motion), motion.timeline.first, first_eye(scan)
+    finder = EdgeFinder(eye)
+    wanted = np.unique(np.linspace(0, n - 1, min(n, max(LEAST_LOOKS, n // LOOK_EVERY))).astype(int))
+    found = []
+    for k, at in enumerate(wanted.tolist()):
+        luma = frame_at(path, scan, first + at, luma_only=True).planes[0]
+        found.append((at, finder(luma[: eye.height, : eye.width])))
+        progress(k + 1, len(wanted))
+    return found
+
+
+def follow_on_sphere(
+    path: Path, scan: Scan, motion: SphereMotion, point: HeldPoint, progress: Progress = silent
+) -> tuple[Rays, str]:
+    """Where a held point of a measured sphere is, unit rays ``(n, 3)`` in each frame's axes, NaN
+    where it is lost; and why there is nothing, if so.
+
+    It is followed in a flat view that is kept on the world, and then, as long as that leads
+    further, on the way that was found so far: so it may go all around, and over the seam.
+    """
+    eye, n, first = first_eye(scan), len(motion), motion.timeline.first
+    if not first <= point.frame < first + n:
+        raise BadSetting(f"the held point is placed at frame {point.frame}, outside the clip.")
+    poses = np.concatenate([poses_of(motion.turns[a:b]) for a, b in motion.timeline.segments])
+    camera = Camera(eye, Equirectangular.of(eye))
+    at = np.array([[point.at[0] * eye.width - 0.5, point.at[1] * eye.height - 0.5]])
+    start = camera.to_rays(at)[0]
+    own = point.frame - first
+    ways = poses @ poses[own].T @ start  # where it is, if it stands still in the world
+    view = flat_camera(Canvas(HELD_SIDE, HELD_SIDE), "rectilinear", HELD_ACROSS)
+    # In a view a pattern is as large, in degrees, as it was drawn on the sphere; but what shakes is
+    # taken out already, so that it need not be looked for as far around.
+    larger = 180.0 / HELD_ACROSS
+    here = point.model_copy(update={
+        "at": (0.5, 0.5), "again": (), "pattern": min(0.5, point.pattern * larger),
+    })  # fmt: skip
+    still = CameraMotion("similarity", Similarities.none(n), motion.timeline, motion.evidence)
+    known, found = 0, np.full((n, 3), np.nan)
+    for _ in range(HELD_PASSES):
+        # Level in the axes of the frame that it was placed in: the camera's own roll is left out.
+        since = poses @ poses[own].T
+        looks = since @ np.stack([_looking_at(way) for way in np.einsum("nji,nj->ni", since, ways)])
+        luma = _views_of(path, scan, eye, view, looks, first)
+        try:
+            track = follow_point(luma, view.canvas, still, here, progress)
+        except BadSetting as error:
+            return found, f"{error.message[:1].upper()}{error.message[1:]}"
+        rays = view.to_rays(view.canvas.to_pixels(np.nan_to_num(track.places)))
+        rays = np.einsum("nij,nj->ni", looks, rays / np.linalg.norm(rays, axis=1, keepdims=True))
+        found = np.where(track.known[:, None], rays, np.nan)
+        if track.known.all() or int(track.known.sum()) <= known:
+            break
+        known = int(track.known.sum())
+        # Beyond where it was lost, it is looked for where it was last, in the world.
+        last = np.clip(np.arange(n), *np.flatnonzero(track.known)[[0, -1]])
+        ways = np.einsum("nij,nkj,nk->ni", poses, poses[last], found[last])
+        ways = np.where(track.known[:, None], found, ways)
+        ways = np.where(np.isfinite(ways), ways, looks[:, :, 2])
+    return found, ""
+
+
+def _looking_at(way: Real) -> Real:
+    """``(3, 3)`` from rays of a level view to those of the sphere, that looks along a ray."""
+    yaw = float(np.arctan2(way[0], way[2]))
+    return look_matrix(yaw, float(-np.arcsin(np.clip(way[1], -1, 1))), 0.0)
+
+
+def _views_of(
+    path: Path, scan: Scan, eye: Canvas, view: Camera, looks: Real, first: int
+) -> Callable[[int, int], Iterator[Plane]]:
+    """Lumas of a flat view of each frame, which ``looks`` as they say."""
+    sampler = SphereSampler(view, eye)
+
+    def luma(low: int, high: int) -> Iterator[Plane]:
+        for picture in frames(path, scan, low, high, luma_only=True):
+            plane = picture.planes[0][: eye.height, : eye.width]
+            yield sampled(plane, sampler.positions(looks[picture.index - first]))
+
+    return luma
+
+
+def tag_of(scan: Scan) -> SphereTag:
+    """What is known of a clip that is taken for a sphere: a plain one, if its file says nothing."""
+    return scan.probe.sphere or SphereTag()
+
+
+def first_eye(scan: Scan) -> Canvas:
+    """The size of a sphere's picture, for one eye. Raises BadSetting for one that is none."""
+    width, height = scan.probe.width, scan.probe.height
+    tag = tag_of(scan)
+    if tag.projection != "equirectangular":
+        raise BadSetting(
+            f"the file says that its projection is a {tag.projection}, which is not read here.",
+            remedy="Export it as equirectangular first.",
+        )
+    if any(tag.bounds):
+        raise BadSetting(
+            "the file holds only a part of a sphere, which cannot be steadied here.",
+            remedy="Export it whole, the missing part black.",
+        )
+    if tag.stereo == "top-bottom":
+        height //= 2
+    elif tag.stereo == "left-right":
+        width //= 2
+    if abs(width / height - 2) > 0.02:
+        raise BadSetting(
+            f"a picture of {width} × {height} does not go all around: a sphere is twice as wide as "
+            "it is high.",
+            remedy="Work on it as a flat clip.",
+        )
+    return Canvas(width, height)
+
+
+def eyes_words(path: Path, scan: Scan, frame: int) -> str:
+    """A sentence where the two eyes of a sphere do not look alike; nothing where they do, or where
+    there is one."""
+    tag = tag_of(scan)
+    if tag.stereo == "mono":
+        return ""
+    picture = frame_at(path, scan, frame, luma_only=True)
+    small = [
+        cv2.resize(eye.planes[0], ALIKE_SIZE, interpolation=cv2.INTER_AREA).astype(float)
+        for eye in eyes_of(replace(picture, planes=(picture.planes[0],) * 3), tag)
+    ]
+    one, other = (eye - eye.mean() for eye in small)
+    alike = float((one * other).sum() / max(np.sqrt((one**2).sum() * (other**2).sum()), 1e-9))
+    if alike >= ALIKE:
+        return ""
+    return (
+        f"The file says that its two eyes lie {tag.stereo}, but they do not look alike (likeness "
+        f"{alike:.2f} of 1). Both get one correction, which may be wrong for the other."
+    )
+
+
+def eyes_of(picture: Any, tag: SphereTag) -> Iterator[Any]:
+    """A picture of two eyes as two, by views of the same memory."""
+    axis = 0 if tag.stereo == "top-bottom" else 1
+    for half in (0, 1):
+        parts = []
+        for plane in picture.planes:
+            middle = plane.shape[axis] // 2
+            part = slice(middle * half, middle * (half + 1))
+            parts.append(plane[part] if axis == 0 else plane[:, part])
+        yield replace(picture, planes=tuple(parts))
