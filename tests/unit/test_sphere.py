@@ -429,13 +429,15 @@ def test_two_eyes_get_one_correction(tmp_path: Path, capsys, harbour: Sphere):
             target.mux(video.encode(av.VideoFrame.from_ndarray(bgr, "bgr24")))
         target.mux(video.encode(None))
     tagged = tmp_path / "tagged.mp4"
-    write_sphere_tag(both, tagged, SphereTag(stereo="top-bottom"), (512, 512))
-    order = ["--set", "motion.aim=lock_off", "--quality", "fine"]
+    tag = SphereTag(stereo="top-bottom", pose=(20.0, -3.0, 0.0))
+    write_sphere_tag(both, tagged, tag, (512, 512))
+    order = ["--set", "motion.aim=lock_off", "--set", "motion.level=off", "--quality", "fine"]
     assert main(["correct", str(tagged), str(out), *order]) == 0
     found = scan(out)
     assert found.probe.sphere is not None
     assert found.probe.sphere.stereo == "top-bottom"
     assert "look alike" not in capsys.readouterr().err
+    assert found.probe.sphere.pose == (20.0, -3.0, 0.0)  # nothing told which way is up
     last = list(frames(out, found, 0, 5))[-1].planes[0].astype(int)
     assert np.abs(last[:256] - last[256:]).mean() < 1.5
 

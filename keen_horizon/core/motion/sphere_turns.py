@@ -59,7 +59,6 @@ class SphereMotion:
     doubt: Real
     timeline: Timeline
     evidence: Evidence
-    notes: tuple[str, ...] = ()
 
     def __len__(self) -> int:
         return len(self.turns)

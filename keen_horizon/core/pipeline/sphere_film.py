@@ -30,10 +30,13 @@ def render_sphere(
     last = first + len(solution) - 1
     flat = solution.looks is not None
     size = (view.width, view.height) if flat else (scan.probe.width, scan.probe.height)
-    plain = replace(tag, pose=(0.0, 0.0, 0.0))  # what it was turned by is in the pictures now
+    said = tag
+    if solution.vertical is not None and solution.vertical.down is not None:
+        # Players turn pictures by the pose that a file says; upright is in the pictures now.
+        said = replace(tag, pose=(tag.pose[0], 0.0, 0.0))
     with Mp4Writer(
         target, scan, *size, working_format(scan.probe.pixel_format), encoding or Encoding(),
-        first, last, sound_from=path, sphere=None if flat else plain,
+        first, last, sound_from=path, sphere=None if flat else said,
     ) as writer:  # fmt: skip
         around = SphereSampler(Camera(eye, Equirectangular.of(eye)), eye)
         seen: SphereSampler | None = None
