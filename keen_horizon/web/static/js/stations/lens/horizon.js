@@ -36,6 +36,7 @@ component("horizonTools", () => ({
   words: "",
   /** @type {number | null} degrees clockwise */
   tilt: null,
+  asked: 0, // measures so far: what an earlier one tells late is of a line that is gone
 
   init() {
     live.stage?.overlay.extras.push((pen, part) => this.draw(pen, part));
@@ -51,6 +52,7 @@ component("horizonTools", () => ({
 
   want() {
     const { clip } = this.$store;
+    this.asked += 1;
     this.ends = this.ends ? null : [[...START[0]], [...START[1]]];
     this.words = this.ends ? "Drag its ends onto the horizon." : "";
     this.tilt = null;
@@ -83,17 +85,21 @@ component("horizonTools", () => ({
     if (!seen || !this.ends) return;
     const { part, pixels } = seen;
     const { frame } = live.clock;
+    this.asked += 1;
+    const now = this.asked;
     const spots = this.ends.map((end) => spotOf(part, end));
     this.tilt = tiltOf(pixels(spots[0]), pixels(spots[1]));
     this.words = `Tilt ${this.tilt.toFixed(2)}°. Looking how it bends …`;
-    if (!(await clip.lookAt(frame))) return;
+    if (!(await clip.lookAt(frame)) || now !== this.asked) return;
     const pins = spots.map((spot) => stage.sourceAt(spot));
     try {
       const { points } = await post(`${clip.base}/lens/trace`, { frame, pins });
+      if (now !== this.asked) return;
       const along = points.map((/** @type {Place} */ point) => pixels(stage.place(part, point)));
       this.tilt = tiltOf(along[0], along[along.length - 1]);
       this.words = `Tilt ${this.tilt.toFixed(2)}°, bent by ${bendOf(along).toFixed(1)} px.`;
     } catch {
+      if (now !== this.asked) return;
       const tilt = this.tilt.toFixed(2);
       this.words = `Tilt ${tilt}°; no continuous edge lies under the line, so its bend is not known.`;
     }
@@ -104,6 +110,7 @@ component("horizonTools", () => ({
     if (this.tilt === null) return;
     const turn = Math.round((clip.value("frame.turn") - this.tilt) * 100) / 100;
     this.ends = this.tilt = null;
+    this.asked += 1;
     this.words = "";
     clip.change("frame.turn", turn);
   },
