@@ -25,7 +25,7 @@ from scipy.spatial.transform import Rotation
 from keen_horizon.cli.commands import main as keen
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
-from keen_horizon.core.media.sphere_boxes import write_sphere_tag
+from keen_horizon.core.media.sphere_boxes import tag_film
 from keen_horizon.core.media.spherical import SphereTag
 from keen_horizon.simulated.record import record
 from keen_horizon.simulated.sphere import harbour_sphere
@@ -143,8 +143,7 @@ def sphere(folder: Path) -> list[Row]:
 
 def _write(path: Path, pictures: Iterator[Bgr], size: tuple[int, int]) -> None:
     noise = np.random.default_rng(3)
-    plain = path.with_suffix(".plain.mp4")
-    with av.open(str(plain), "w") as out:
+    with av.open(str(path), "w") as out:
         video = out.add_stream("libx264", rate=Fraction(30), options={"crf": "20", "threads": "2"})
         video.width, video.height, video.pix_fmt = *size, "yuv420p"
         for index, picture in enumerate(pictures):
@@ -154,8 +153,7 @@ def _write(path: Path, pictures: Iterator[Bgr], size: tuple[int, int]) -> None:
             frame.pts = index
             out.mux(video.encode(frame))
         out.mux(video.encode(None))
-    write_sphere_tag(plain, path, SphereTag(), size)
-    plain.unlink()
+    tag_film(path, SphereTag(), size)
 
 
 def _degrees(turns: Array) -> Array:

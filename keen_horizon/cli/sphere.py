@@ -6,8 +6,6 @@ import argparse
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 from ..core.errors import BadSetting
@@ -83,26 +81,25 @@ def no_view(treatment: Treatment) -> None:
         )
 
 
-@contextmanager
-def _measured(options: argparse.Namespace, found: Scan, nadir: float) -> Iterator[SphereMotion]:
+def _measured(options: argparse.Namespace, found: Scan, nadir: float) -> SphereMotion:
     first, last = range_of(options, found)
     with tempfile.TemporaryDirectory(prefix="keen-") as folder:
         tracks = measure_sphere(options.input, found, first, last, Path(folder), Meter("measuring"))
-        yield sphere_motion(tracks, first_eye(found), nadir)
+        return sphere_motion(tracks, first_eye(found), nadir)
 
 
 def measure_one(options: argparse.Namespace, found: Scan) -> None:
-    with _measured(options, found, Treatment().of(MOTION).nadir) as motion:
-        write_json(options.json, sphere_measure_report(motion, first_eye(found)))
+    motion = _measured(options, found, Treatment().of(MOTION).nadir)
+    write_json(options.json, sphere_measure_report(motion, first_eye(found)))
 
 
 def correct_one(options: argparse.Namespace, found: Scan) -> None:
     treatment = _treatment(options)
     eye = first_eye(found)
     started = time.perf_counter()
-    with _measured(options, found, treatment.of(MOTION).nadir) as motion:
-        measured_at = time.perf_counter()
     settings = treatment.of(MOTION)
+    motion = _measured(options, found, settings.nadir)
+    measured_at = time.perf_counter()
     two = eyes_words(options.input, found, motion.timeline.first)
     if two:
         print(two, file=sys.stderr)

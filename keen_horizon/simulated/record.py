@@ -9,7 +9,7 @@ from pathlib import Path
 import av
 import numpy as np
 
-from ..core.media.sphere_boxes import write_sphere_tag
+from ..core.media.sphere_boxes import tag_film
 from ..core.media.spherical import SphereTag
 from .camera import AllAround
 from .sound import RATE as SOUND_RATE
@@ -65,7 +65,5 @@ def record(
         if audio is not None:
             out.mux(audio.encode(None))
     if isinstance(camera, AllAround):
-        plain = part.replace(part.with_suffix(".plain"))
-        write_sphere_tag(plain, part, SphereTag(), (camera.width, camera.height))
-        plain.unlink()
+        tag_film(part, SphereTag(), (camera.width, camera.height))
     part.replace(path)

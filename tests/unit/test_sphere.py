@@ -162,6 +162,16 @@ def shaky(n: int = 200) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return Rotation.from_euler("xyz", shake, degrees=True).as_matrix() @ meant, meant, t
 
 
+def motion_of(poses: np.ndarray, times: np.ndarray) -> SphereMotion:
+    """That of a camera whose poses are known."""
+    n = len(times)
+    turns = np.concatenate([np.eye(3)[None], poses[1:] @ poses[:-1].swapaxes(1, 2)])
+    return SphereMotion(
+        turns, np.zeros((n, 3)), np.full(n, 1e-4), Timeline(times, np.zeros(0, np.intp)),
+        Evidence(np.full(n, 90), np.ones(n), np.zeros(n)),
+    )  # fmt: skip
+
+
 def test_following_keeps_the_move_and_loses_the_shake():
     poses, meant, times = shaky()
     path = followed_path(poses, times, np.full(3, cut_off(40)), np.ones(len(times)))
@@ -201,17 +211,12 @@ def test_lock_off_stands_still_in_the_world(harbour: Sphere):
 
 def test_a_heading_that_is_fixed_stays_while_the_rest_follows():
     poses, _, times = shaky(120)
-    turns = np.concatenate([np.eye(3)[None], poses[1:] @ poses[:-1].swapaxes(1, 2)])
-    n = len(times)
-    motion = SphereMotion(
-        turns, np.zeros((n, 3)), np.full(n, 1e-4), Timeline(times, np.zeros(0, np.intp)),
-        Evidence(np.full(n, 90), np.ones(n), np.zeros(n)),
-    )  # fmt: skip
+    motion = motion_of(poses, times)
     ahead = {}
     for heading in ("recorded", "fixed"):
         treatment = with_settings(Treatment(), ["motion.level=off", f"motion.heading={heading}"])
         solution = solve_sphere(motion, Canvas(*SIZE), treatment)
-        steadied = solution.corrections.swapaxes(1, 2) @ poses_of(turns)
+        steadied = solution.corrections.swapaxes(1, 2) @ motion.poses
         way = steadied @ steadied[0].T @ np.array([0, 0, 1.0])
         ahead[heading] = np.degrees(np.abs(np.arctan2(way[:, 0], way[:, 2]))).max()
     assert ahead["recorded"] > 60
@@ -253,15 +258,11 @@ def test_a_point_of_a_sphere_is_followed_and_held(harbour: Sphere):
 def test_what_is_held_stays_over_the_seam_and_where_it_is_lost():
     poses, _, times = shaky(90)
     n = len(times)
-    turns = np.concatenate([np.eye(3)[None], poses[1:] @ poses[:-1].swapaxes(1, 2)])
-    motion = SphereMotion(
-        turns, np.zeros((n, 3)), np.full(n, 1e-4), Timeline(times, np.zeros(0, np.intp)),
-        Evidence(np.full(n, 90), np.ones(n), np.zeros(n)),
-    )  # fmt: skip
+    motion = motion_of(poses, times)
     around = np.radians(150 + np.arange(n))  # a thing that walks past behind the camera
     thing = np.stack([np.sin(around), 0.1 + 0 * around, np.cos(around)], axis=1)
     thing /= np.linalg.norm(thing, axis=1, keepdims=True)
-    held = np.einsum("nij,nj->ni", poses_of(turns), thing)
+    held = np.einsum("nij,nj->ni", motion.poses, thing)
     held[40:44] = np.nan
     treatment = with_settings(Treatment(), ["motion.aim=hold", "motion.level=off"])
     solution = solve_sphere(motion, Canvas(*SIZE), treatment, held=held)

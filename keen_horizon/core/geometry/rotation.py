@@ -9,10 +9,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy import sparse
 from scipy.spatial.transform import Rotation
 
 from ..stored import stored
-from ..types import Complex, Frames, Rays, Real
+from ..types import Complex, Frames, Indices, Rays, Real
 from .pinhole import Pinhole
 from .ray_motion import RayMotion
 from .similarity import Similarities
@@ -99,6 +100,19 @@ class Rotations(RayMotion):
         right = np.stack([-away.imag, 1 + u * u, u * v], axis=-1)
         down = np.stack([away.real, u * v, 1 + v * v], axis=-1)
         return np.stack([right, down], axis=1)
+
+
+def turn_slopes(between: Real, earlier: Indices, later: Indices, n: int) -> sparse.csr_array:
+    """``(3 m, 3 n)`` how ``m`` turns ``between`` ``(m, 3, 3)`` from one of ``n`` poses to another
+    change, as rotation vectors, with small turns after the poses: to first order, by that of the
+    later less the earlier one's, carried over."""
+    m, axes = len(between), np.arange(3)
+    own = np.arange(3 * m)
+    ahead = (np.ones(3 * m), (own, (3 * later[:, None] + axes).ravel()))
+    of_earlier = np.repeat((3 * earlier[:, None] + axes)[:, None], 3, axis=1)  # (m, row, column)
+    behind = (between.ravel(), (np.repeat(own, 3), of_earlier.ravel()))
+    shape = (3 * m, 3 * n)
+    return sparse.csr_array(ahead, shape) - sparse.csr_array(behind, shape)
 
 
 def turns_from(steps: Similarities, camera: Pinhole) -> Rotations:

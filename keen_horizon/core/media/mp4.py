@@ -19,7 +19,7 @@ import numpy as np
 from ..errors import disk_errors
 from .probe import Scan, open_input, sound_stream
 from .sound import SoundTrack
-from .sphere_boxes import write_sphere_tag
+from .sphere_boxes import tag_film
 from .spherical import SphereTag
 
 CONTAINERS = {".mp4": "mp4", ".m4v": "mp4", ".mov": "mov"}
@@ -82,11 +82,7 @@ class Mp4File:
                 self._sound.finish()
             self.target.close()
             if self.sphere is not None:
-                plain = self.part.replace(self.part.with_suffix(".plain"))
-                try:
-                    write_sphere_tag(plain, self.part, self.sphere, self.size)
-                finally:
-                    plain.unlink(missing_ok=True)
+                tag_film(self.part, self.sphere, self.size)
             with self.part.open("rb") as written:
                 os.fsync(written.fileno())
             self.part.replace(self.path)

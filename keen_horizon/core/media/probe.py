@@ -213,7 +213,7 @@ def _describe(
         colour=_colour(first),
         sound=sound,
         camera=_camera(container.metadata),
-        sphere=sphere_tag(path, demuxer_for(path)),
+        sphere=sphere_tag(path, container.format.name),
     )
     return Scan(probe, pts, stream.time_base)
 

@@ -57,6 +57,15 @@ def write_sphere_tag(source: Path, target: Path, tag: SphereTag, size: tuple[int
         shutil.copyfileobj(stream, out)
 
 
+def tag_film(path: Path, tag: SphereTag, size: tuple[int, int]) -> None:
+    """As :func:`write_sphere_tag`, in place."""
+    plain = path.replace(path.with_suffix(".plain"))
+    try:
+        write_sphere_tag(plain, path, tag, size)
+    finally:
+        plain.unlink(missing_ok=True)
+
+
 def _copy(stream: io.BufferedReader, out: io.BufferedWriter, count: int) -> None:
     while count > 0 and (piece := stream.read(min(count, 1 << 20))):
         out.write(piece)

@@ -11,6 +11,7 @@ needed, the residuals along and across the circles say.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from scipy import sparse
@@ -18,7 +19,10 @@ from scipy.sparse.linalg import splu
 from scipy.spatial.transform import Rotation
 
 from ..geometry.canvas import Canvas
+from ..geometry.motion import cumulative_pose
+from ..geometry.pinhole import Pinhole
 from ..geometry.projection import Equirectangular
+from ..geometry.rotation import Rotations, turn_slopes
 from ..stored import stored
 from ..tracking.blur import blurred_frames
 from ..tracking.correspondences import correspondences
@@ -63,14 +67,17 @@ class SphereMotion:
     def __len__(self) -> int:
         return len(self.turns)
 
+    @cached_property
+    def poses(self) -> Real:
+        """``(n, 3, 3)`` from rays of the first frame of its stretch to those of each."""
+        parts = [poses_of(self.turns[start:stop]) for start, stop in self.timeline.segments]
+        return np.concatenate(parts)
+
 
 def poses_of(turns: Real) -> Real:
     """``(n, 3, 3)`` from rays of the first frame to those of each, out of turns ``(n, 3, 3)`` from
     frame to frame; the first counts as none."""
-    poses = np.tile(np.eye(3), (len(turns), 1, 1))
-    for t in range(1, len(turns)):
-        poses[t] = turns[t] @ poses[t - 1]
-    return poses
+    return cumulative_pose(Rotations(turns, Pinhole(1.0))).inverse().turns
 
 
 def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> SphereMotion:
@@ -149,14 +156,9 @@ def _averaged(poses: Real, known: list[tuple[Indices, int, Real, Real]]) -> Real
     earlier = np.concatenate([frames - gap for frames, gap, _, _ in known])
     told = np.concatenate([turns for _, _, turns, _ in known])
     sure = np.concatenate([doubt for _, _, _, doubt in known])
-    n, m = len(poses), len(later)
+    n = len(poses)
     if n < GAPS[0] + 1:
         return poses
-    rows = np.repeat(3 * np.arange(m), 9) + np.tile(np.repeat(np.arange(3), 3), m)
-    columns = np.repeat(3 * earlier, 9) + np.tile(np.arange(3), 3 * m)
-    one = np.arange(3 * m)
-    ahead = sparse.csr_array((np.ones(3 * m), (one, (3 * later[:, None] + np.arange(3)).ravel())),
-                             (3 * m, 3 * n))  # fmt: skip
     anchor = sparse.csr_array((np.ones(3), (np.arange(3), np.arange(3))), (3 * n, 3 * n))
     for _ in range(AVERAGES):
         between = poses[later] @ poses[earlier].swapaxes(1, 2)
@@ -164,8 +166,7 @@ def _averaged(poses: Real, known: list[tuple[Indices, int, Real, Real]]) -> Real
         far = np.linalg.norm(miss, axis=1) / np.maximum(sure, FINEST)
         scale = SPAN * max(1.0, 1.4826 * float(np.median(far)))
         weight = np.repeat(1 / np.maximum(sure, FINEST) ** 2 / (1 + (far / scale) ** 2), 3)
-        behind = sparse.csr_array((between.ravel(), (rows, columns)), (3 * m, 3 * n))
-        slope = ahead - behind
+        slope = turn_slopes(between, earlier, later, n)
         weighted = sparse.diags_array(weight) @ slope
         square = slope.T @ weighted + weight.max() * anchor
         small = -splu(square.tocsc()).solve(weighted.T @ miss.ravel()).reshape(n, 3)

@@ -8,7 +8,7 @@ to where the camera's own down points (a vanishing point on the Gaussian sphere:
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -20,6 +20,7 @@ from ..geometry.projection import Camera
 from ..media.decode import Plane
 from ..picture.sphere_warp import SphereSampler, sampled
 from ..stored import stored
+from ..tracking.features import working_picture
 from ..types import Rays, Real
 
 SIDE = 560  # pixels of a view that edges are looked for in
@@ -77,10 +78,7 @@ class EdgeFinder:
 
     def __call__(self, luma: Plane) -> Edges:
         """The edges of a picture ``(height, width)``, in its own axes."""
-        size = (self._small.width, self._small.height)
-        small = cv2.resize(luma, size, interpolation=cv2.INTER_AREA)
-        if small.dtype != np.uint8:
-            small = cv2.convertScaleAbs(small, alpha=0.25)  # 10 bits
+        small = working_picture(luma, (self._small.width, self._small.height))
         normals, weights = [np.zeros((0, 3))], [np.zeros(0)]
         for look, places in zip(self._looks, self._places, strict=True):
             found = self._lines.detect(sampled(small, places))[0]
@@ -166,11 +164,9 @@ def _doubt(normals: Rays, weights: Real, down: Rays) -> float:
     return float(np.sqrt((len(found) - 1) / len(found) * (off**2).sum()))
 
 
-def _joined(pictures: Iterable[Edges]) -> tuple[Rays, Real]:
-    every = list(pictures)
-    if not every:
-        return np.zeros((0, 3)), np.zeros(0)
-    return np.concatenate([e.normals for e in every]), np.concatenate([e.weights for e in every])
+def _joined(pictures: Sequence[Edges]) -> tuple[Rays, Real]:
+    normals = np.concatenate([np.zeros((0, 3)), *(one.normals for one in pictures)])
+    return normals, np.concatenate([np.zeros(0), *(one.weights for one in pictures)])
 
 
 def _best_try(normals: Rays, weights: Real, about: Rays) -> Rays | None:

@@ -17,6 +17,7 @@ from scipy import sparse
 from scipy.sparse.linalg import splu
 from scipy.spatial.transform import Rotation
 
+from ..geometry.rotation import turn_slopes
 from ..types import Real
 
 AXES = ("pitch", "yaw", "roll")  # about right, down and forward
@@ -45,13 +46,16 @@ def followed_path(poses: Real, times: Real, cut_offs: Real, trust: Real) -> Real
     weights = (rate / (2 * np.pi * cut_offs)) ** 3
     pace = np.diff(times)[:, None] * rate  # longer gaps hold more turning
     second = sparse.diags_array([1.0, -2.0, 1.0], offsets=[0, 1, 2], shape=(n - 3, n - 1))
+    even = sparse.diags_array(1 / np.repeat(pace[:, 0], 3))
+    weighed = sparse.kron(second, sparse.diags_array(weights)) @ even
     believed = np.repeat(np.maximum(trust, 1e-3), 3)
     found = poses.copy()
     for _ in range(ROUNDS):
         steps = found[1:] @ found[:-1].swapaxes(1, 2)
         turning = Rotation.from_matrix(steps).as_rotvec() / pace
         away = Rotation.from_matrix(found @ poses.swapaxes(1, 2)).as_rotvec()
-        slope = sparse.kron(second, sparse.diags_array(weights)) @ _steps(steps, pace)
+        slopes = turn_slopes(steps, np.arange(n - 1), np.arange(1, n), n)
+        slope = weighed @ slopes
         miss = np.asarray(second @ turning) * weights
         square = slope.T @ slope + sparse.diags_array(believed)
         solved = -splu(square.tocsc()).solve(slope.T @ miss.ravel() + believed * away.ravel())
@@ -62,15 +66,3 @@ def followed_path(poses: Real, times: Real, cut_offs: Real, trust: Real) -> Real
         if np.abs(small).max() < CLOSE:
             break
     return np.asarray(found)
-
-
-def _steps(steps: Real, pace: Real) -> sparse.csr_array:
-    """How turns from frame to frame change with small turns of both frames: ``(3 (n - 1), 3
-    n)``."""
-    n = len(steps) + 1
-    rows = np.arange(3 * (n - 1))
-    later = sparse.csr_array((np.ones(3 * (n - 1)), (rows, rows + 3)), (3 * (n - 1), 3 * n))
-    at = np.repeat(3 * np.arange(n - 1), 9) + np.tile(np.repeat(np.arange(3), 3), n - 1)
-    by = np.repeat(3 * np.arange(n - 1), 9) + np.tile(np.arange(3), 3 * (n - 1))
-    earlier = sparse.csr_array((steps.ravel(), (at, by)), (3 * (n - 1), 3 * n))
-    return sparse.csr_array(sparse.diags_array(1 / np.repeat(pace[:, 0], 3)) @ (later - earlier))

@@ -19,7 +19,7 @@ from ..geometry.canvas import Canvas
 from ..geometry.projection import Camera
 from ..media.decode import Picture, Plane
 from ..types import AnyArray, Rays, Real
-from .warp import SAME, SHRINK_LIMIT, chroma_matrix
+from .warp import SAME, SHRINK_LIMIT, chroma_matrix, scaled_down
 
 CELL = 8  # output pixels between places at which the way is worked out
 STEEP = float(np.cos(np.radians(75.0)))  # of the latitude from which on a cell bends too much
@@ -146,10 +146,16 @@ def _seated(
 
 def sampled(plane: AnyArray, places: Positions) -> AnyArray:
     """What a plane shows at :meth:`SphereSampler.positions`; linear between pixels."""
-    around = cv2.copyMakeBorder(plane, 0, 0, AROUND, AROUND, cv2.BORDER_WRAP)
     return np.asarray(
-        cv2.remap(around, places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        cv2.remap(
+            _continued(plane), places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
+        )
     )
+
+
+def _continued(plane: AnyArray) -> AnyArray:
+    """A plane with what lies around its seam, on either side."""
+    return np.asarray(cv2.copyMakeBorder(plane, 0, 0, AROUND, AROUND, cv2.BORDER_WRAP))
 
 
 class _Source:
@@ -159,13 +165,8 @@ class _Source:
     def __init__(self, plane: AnyArray, enlargement: float) -> None:
         self._small: Real | None = None
         if enlargement < SHRINK_LIMIT:
-            size = [max(2, round(n * enlargement)) for n in plane.shape[::-1]]
-            fx, fy = plane.shape[1] / size[0], plane.shape[0] / size[1]
-            plane = cv2.resize(plane, size, interpolation=cv2.INTER_AREA)
-            self._small = np.array(
-                [[1 / fx, 0, 0.5 / fx - 0.5], [0, 1 / fy, 0.5 / fy - 0.5], [0, 0, 1.0]]
-            )
-        self._around = cv2.copyMakeBorder(plane, 0, 0, AROUND, AROUND, cv2.BORDER_WRAP)
+            plane, self._small = scaled_down(plane, enlargement)
+        self._around = _continued(plane)
 
     def places(self, at: Positions, to_plane: Real) -> Positions:
         """Where in it positions of luma pixels are that :meth:`SphereSampler.positions` gave;

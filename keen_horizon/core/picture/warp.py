@@ -198,6 +198,15 @@ def warp_mask(picture: Picture, sampler: Sampler, width: int, height: int) -> ND
     return np.asarray(cv2.threshold(mask, 253, 255, cv2.THRESH_BINARY)[1], np.uint8)
 
 
+def scaled_down(source: AnyArray, shrink: float) -> tuple[AnyArray, Matrix]:
+    """A plane at ``shrink`` of its size (area averages), to be sampled instead of it; and the
+    ``(3, 3)`` from its pixels to those."""
+    w, h = round(source.shape[1] * shrink), round(source.shape[0] * shrink)
+    fx, fy = source.shape[1] / w, source.shape[0] / h
+    small = cv2.resize(source, (w, h), interpolation=cv2.INTER_AREA)
+    return small, np.array([[1 / fx, 0, 0.5 / fx - 0.5], [0, 1 / fy, 0.5 / fy - 0.5], [0, 0, 1.0]])
+
+
 def warp_plane(
     source: AnyArray, target: AnyArray, sampler: Sampler, to_output: Matrix = SAME,
     to_source: Matrix = SAME, *, bare: bool, empty: float = 0.0,
@@ -219,11 +228,7 @@ def warp_plane(
     m = to_source @ sampler.matrix @ to_output
     shrink = 1.0 / float(np.sqrt(abs(np.linalg.det(m[:2, :2]))))
     if shrink < SHRINK_LIMIT:
-        # Scale the source down first (area averages), then sample that.
-        w, h = round(source.shape[1] * shrink), round(source.shape[0] * shrink)
-        fx, fy = source.shape[1] / w, source.shape[0] / h
-        source = cv2.resize(source, (w, h), interpolation=cv2.INTER_AREA)
-        to_small = np.array([[1 / fx, 0, 0.5 / fx - 0.5], [0, 1 / fy, 0.5 / fy - 0.5], [0, 0, 1.0]])
+        source, to_small = scaled_down(source, shrink)
         m, to_source = to_small @ m, to_small @ to_source
     border = cv2.BORDER_CONSTANT if bare else cv2.BORDER_REPLICATE
     if sampler.grid is not None:

@@ -10,6 +10,8 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from ..errors import BadSetting, KeenError, disk_errors
 from ..geometry.canvas import Canvas
 from ..media.decode import frames
@@ -18,7 +20,7 @@ from ..motion.camera_motion import CameraMotion, PointTrack
 from ..motion.held_point import HeldPoint
 from ..motion.point_tracker import follow_point
 from ..tracking.features import FeatureTracker
-from ..tracking.tracks import Tracks, TracksWriter
+from ..tracking.tracks import Follower, Tracks, TracksWriter
 
 Progress = Callable[[int, int], None]
 
@@ -47,13 +49,23 @@ def measure(
 
     If ``folder`` holds a measure of the same range that was broken off, it goes on from there.
     """
+    tracker = FeatureTracker(scan.probe.width, scan.probe.height, closer=closer)
+    return followed_through(path, scan, first, last, folder, tracker, progress)
+
+
+def followed_through(
+    path: Path, scan: Scan, first: int, last: int, folder: Path, tracker: Follower,
+    progress: Progress, eye: Canvas | None = None,
+) -> Tracks:  # fmt: skip
+    """The tracks of ``tracker`` through frames ``first`` to ``last``, kept in ``folder``; it is
+    shown the upper left ``eye`` of pictures, if they hold more."""
     check_range(scan, first, last)
     total = last - first + 1
-    tracker = FeatureTracker(scan.probe.width, scan.probe.height, closer=closer)
+    part = ... if eye is None else np.s_[: eye.height, : eye.width]
     with disk_errors(folder, about=path), TracksWriter(folder, tracker) as writer:
         start = first + writer.resumed
         for picture in frames(path, scan, start, last, luma_only=True):
-            writer.add(tracker.step(picture.planes[0]))
+            writer.add(tracker.step(picture.planes[0][part]))
             progress(picture.index - first + 1, total)
         writer.close(scan.times[first : last + 1], first)
     return Tracks.read(folder)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,7 @@ from ..geometry.lattice import lattice_points
 from ..geometry.motion import Motion
 from ..geometry.ray_motion import RayMotion
 from ..media.probe import Probe
-from ..motion.camera_motion import AngleOfView, CameraMotion
+from ..motion.camera_motion import AngleOfView, CameraMotion, Timeline
 from ..motion.readout import Readout
 from ..picture.working_space import curve_words
 from ..quality.scores import in_pixels
@@ -48,16 +49,12 @@ def measure_report(
         "width": canvas.width,
         "height": canvas.height,
         "pixel_aspect": canvas.pixel_aspect,
-        "frames": [
-            {
-                "index": timeline.first + t,
-                "time": float(timeline.times[t]),
-                "marks": int(evidence.tracks[t]),
-                "confidence": round(float(evidence.confidence[t]), 4),
-                "previous_to_this": matrices[t].tolist(),
-            }
-            for t in range(len(motion))
-        ],
+        "frames": frame_entries(
+            timeline,
+            marks=evidence.tracks.tolist(),
+            confidence=[round(value, 4) for value in evidence.confidence.tolist()],
+            previous_to_this=matrices.tolist(),
+        ),
         "cuts": (timeline.first + timeline.cuts).tolist(),
         "blurred": (timeline.first + np.nonzero(timeline.blurred)[0]).tolist(),
         "readout": None
@@ -70,6 +67,13 @@ def measure_report(
         "model": motion.model,
         "angle_of_view": None if angle is None else _angle(angle),
     }
+
+
+def frame_entries(timeline: Timeline, **columns: Sequence[Any]) -> list[dict[str, Any]]:
+    """One entry a frame: its index and time, and what ``columns`` say of it."""
+    frames, times = timeline.frames.tolist(), timeline.times.tolist()
+    rows = zip(frames, times, *columns.values(), strict=True)
+    return [dict(zip(("index", "time", *columns), row, strict=True)) for row in rows]
 
 
 def _angle(angle: AngleOfView) -> dict[str, Any]:
@@ -203,14 +207,10 @@ def correction_report(
         "treatment": treatment.as_data(),
         "seconds": seconds,
         "conventions": CONVENTIONS,
-        "frames": [
-            {
-                "index": timeline.first + t,
-                "time": float(timeline.times[t]),
-                "steady": steady[t].tolist(),
-                "zoom": float(zooms[t]),
-                "zoom_needed": float(np.minimum(solution.zooms[t], MOST_ZOOM)),
-            }
-            for t in range(len(chain))
-        ],
+        "frames": frame_entries(
+            timeline,
+            steady=steady.tolist(),
+            zoom=zooms.tolist(),
+            zoom_needed=np.minimum(solution.zooms, MOST_ZOOM).tolist(),
+        ),
     }

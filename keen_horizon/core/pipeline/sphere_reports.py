@@ -9,9 +9,10 @@ import numpy as np
 
 from ..geometry.canvas import Canvas
 from ..media.probe import scan
-from ..motion.sphere_turns import SphereMotion, poses_of, sphere_motion
+from ..motion.sphere_turns import SphereMotion, sphere_motion
 from ..treatment import Treatment
 from .render_clip import Rendered
+from .reports import frame_entries
 from .sphere_solution import SphereSolution, shake_of_poses
 from .sphere_tracks import first_eye, measure_sphere
 
@@ -29,18 +30,14 @@ def sphere_measure_report(motion: SphereMotion, canvas: Canvas) -> dict[str, Any
         "width": canvas.width,
         "height": canvas.height,
         "conventions": CONVENTIONS,
-        "frames": [
-            {
-                "index": timeline.first + t,
-                "time": float(timeline.times[t]),
-                "marks": int(evidence.tracks[t]),
-                "confidence": round(float(evidence.confidence[t]), 4),
-                "doubt_degrees": round(float(np.degrees(motion.doubt[t])), 4),
-                "previous_to_this": motion.turns[t].tolist(),
-                "travel": motion.travel[t].tolist() if motion.travel[t].any() else None,
-            }
-            for t in range(len(motion))
-        ],
+        "frames": frame_entries(
+            timeline,
+            marks=evidence.tracks.tolist(),
+            confidence=[round(value, 4) for value in evidence.confidence.tolist()],
+            doubt_degrees=[round(value, 4) for value in np.degrees(motion.doubt).tolist()],
+            previous_to_this=motion.turns.tolist(),
+            travel=[way if any(way) else None for way in motion.travel.tolist()],
+        ),
         "cuts": (timeline.first + timeline.cuts).tolist(),
         "blurred": (timeline.first + np.nonzero(timeline.blurred)[0]).tolist(),
     }
@@ -52,9 +49,7 @@ def shake_in_file(path: Path, nadir: float, room: Path) -> tuple[float, float]:
     found = scan(path)
     tracks = measure_sphere(path, found, 0, found.probe.frame_count - 1, room)
     motion = sphere_motion(tracks, first_eye(found), nadir)
-    poses = [poses_of(motion.turns[a:b]) for a, b in motion.timeline.segments]
-    shake = shake_of_poses(motion, np.concatenate(poses))
-    return shake, 2 * float(np.degrees(np.median(motion.doubt)))
+    return shake_of_poses(motion, motion.poses), 2 * float(np.degrees(np.median(motion.doubt)))
 
 
 def sphere_report(
@@ -63,7 +58,6 @@ def sphere_report(
 ) -> dict[str, Any]:  # fmt: skip
     """A finished correction of a sphere, as JSON data; ``again`` is the shake of the file, and what
     it is sure to, where that was measured."""
-    timeline = solution.motion.timeline
     return solution.report | {
         "shake_measured_again": again and again[0],
         "shake_measured_again_sure": again and again[1],
@@ -72,13 +66,9 @@ def sphere_report(
         "treatment": treatment.as_data(),
         "seconds": seconds,
         "conventions": CONVENTIONS,
-        "frames": [
-            {
-                "index": timeline.first + t,
-                "time": float(timeline.times[t]),
-                "steady": solution.corrections[t].tolist(),
-                "look": None if solution.looks is None else solution.looks[t].tolist(),
-            }
-            for t in range(len(solution))
-        ],
+        "frames": frame_entries(
+            solution.motion.timeline,
+            steady=solution.corrections.tolist(),
+            look=[None] * len(solution) if solution.looks is None else solution.looks.tolist(),
+        ),
     }

@@ -14,7 +14,7 @@ from scipy.spatial.transform import Rotation
 
 from ..geometry.canvas import Canvas
 from ..geometry.keyframes import Key
-from ..motion.sphere_turns import SphereMotion, poses_of
+from ..motion.sphere_turns import SphereMotion
 from ..motion.uprights import Edges, Vertical, levelled, vertical
 from ..path.sphere_path import AXES, cut_off, followed_path
 from ..picture.sphere_warp import SphereSampler
@@ -63,7 +63,7 @@ def solve_sphere(
     told: Vertical | None = None
     if settings.on and not motion.evidence.weak[1:].all():
         for start, stop in motion.timeline.segments:
-            poses = poses_of(motion.turns[start:stop])
+            poses = motion.poses[start:stop]
             steadied = _steadied(poses, motion, start, stop, treatment)
             if settings.upside_down:
                 steadied = HALF_TURN @ steadied
@@ -183,17 +183,12 @@ def _steadied(
 
 def _report(solution: SphereSolution, treatment: Treatment) -> Report:
     motion = solution.motion
-    steadied = np.tile(np.eye(3), (len(solution), 1, 1))
-    for start, stop in motion.timeline.segments:
-        poses = poses_of(motion.turns[start:stop])
-        steadied[start:stop] = solution.corrections[start:stop].swapaxes(1, 2) @ poses
+    steadied = solution.corrections.swapaxes(1, 2) @ motion.poses
     told: Report = {
         "projection": "equirectangular",
         "frame_count": len(motion),
         "shake_unit": "degrees",
-        "shake_before": shake_of_poses(motion, np.concatenate([
-            poses_of(motion.turns[a:b]) for a, b in motion.timeline.segments
-        ])),
+        "shake_before": shake_of_poses(motion, motion.poses),
         "shake_after": shake_of_poses(motion, steadied),
         "shake_sure": 2 * float(np.degrees(np.median(motion.doubt))),
         "turn_doubt": float(np.degrees(np.median(motion.doubt))),

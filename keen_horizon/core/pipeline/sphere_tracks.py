@@ -14,7 +14,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from ..errors import BadSetting, disk_errors
+from ..errors import BadSetting
 from ..geometry.canvas import Canvas
 from ..geometry.looks import flat_camera, look_matrix
 from ..geometry.projection import Camera, Equirectangular
@@ -25,13 +25,13 @@ from ..media.spherical import SphereTag
 from ..motion.camera_motion import CameraMotion
 from ..motion.held_point import HeldPoint
 from ..motion.point_tracker import follow_point
-from ..motion.sphere_turns import SphereMotion, poses_of
+from ..motion.sphere_turns import SphereMotion
 from ..motion.uprights import EdgeFinder, Edges
 from ..picture.sphere_warp import SphereSampler, sampled
 from ..tracking.sphere_features import SphereTracker
-from ..tracking.tracks import Tracks, TracksWriter
+from ..tracking.tracks import Tracks
 from ..types import Rays, Real
-from .measure_tracks import Progress, check_range, silent
+from .measure_tracks import Progress, followed_through, silent
 
 HELD_SIDE, HELD_ACROSS = 480, 60.0  # px and degrees of the view that a held point is followed in
 HELD_PASSES = 4
@@ -44,17 +44,8 @@ def measure_sphere(
 ) -> Tracks:
     """Follow features through frames ``first`` to ``last`` of a sphere, in its first eye if it has
     two; as :func:`.measure`."""
-    check_range(scan, first, last)
     eye = first_eye(scan)
-    tracker = SphereTracker(eye)
-    with disk_errors(folder, about=path), TracksWriter(folder, tracker) as writer:
-        start = first + writer.resumed
-        for picture in frames(path, scan, start, last, luma_only=True):
-            luma = picture.planes[0]
-            writer.add(tracker.step(luma[: eye.height, : eye.width]))
-            progress(picture.index - first + 1, last - first + 1)
-        writer.close(scan.times[first : last + 1], first)
-    return Tracks.read(folder)
+    return followed_through(path, scan, first, last, folder, SphereTracker(eye), progress, eye)
 
 
 def find_edges(
@@ -85,7 +76,7 @@ def follow_on_sphere(
     eye, n, first = first_eye(scan), len(motion), motion.timeline.first
     if not first <= point.frame < first + n:
         raise BadSetting(f"the held point is placed at frame {point.frame}, outside the clip.")
-    poses = np.concatenate([poses_of(motion.turns[a:b]) for a, b in motion.timeline.segments])
+    poses = motion.poses
     camera = Camera(eye, Equirectangular.of(eye))
     at = np.array([[point.at[0] * eye.width - 0.5, point.at[1] * eye.height - 0.5]])
     start = camera.to_rays(at)[0]

@@ -92,7 +92,7 @@ class FeatureTracker:
 
     def step(self, luma: Plane) -> FrameFeatures:
         """Follow the marks into this frame ``(h, w)``, and look for new ones where few are left."""
-        picture = self._reduce(luma)
+        picture = working_picture(luma, self._size)
         layers = (self._fine, self._coarse)
         started = len(self._fine.points)
         self._fine.follow(picture)
@@ -141,11 +141,13 @@ class FeatureTracker:
         """A layer's marks in source pixels."""
         return np.asarray((layer.points + 0.5) * (self._full / layer.size) - 0.5, np.float32)
 
-    def _reduce(self, luma: Plane) -> NDArray[np.uint8]:
-        small = cv2.resize(luma, self._size, interpolation=cv2.INTER_AREA)
-        if small.dtype != np.uint8:
-            small = cv2.convertScaleAbs(small, alpha=0.25)  # 10 bits
-        return np.ascontiguousarray(small)
+
+def working_picture(luma: Plane, size: tuple[int, int]) -> NDArray[np.uint8]:
+    """A luma plane in 8 bits, at a ``size`` (px, width and height)."""
+    small = cv2.resize(luma, size, interpolation=cv2.INTER_AREA)
+    if small.dtype != np.uint8:
+        small = cv2.convertScaleAbs(small, alpha=0.25)  # 10 bits
+    return np.ascontiguousarray(small)
 
 
 def picture_change(

@@ -28,6 +28,7 @@ from .features import (
     followed,
     picture_change,
     strongest_corners,
+    working_picture,
 )
 
 SIDE = 352  # pixels of a view
@@ -53,9 +54,7 @@ class SphereTracker:
 
     def step(self, luma: Plane) -> FrameFeatures:
         """Follow the marks into this frame ``(h, w)``, and look for new ones where few are left."""
-        small = cv2.resize(luma, self._size, interpolation=cv2.INTER_AREA)
-        if small.dtype != np.uint8:
-            small = cv2.convertScaleAbs(small, alpha=0.25)  # 10 bits
+        small = working_picture(luma, self._size)
         views = self._views.draw(small)
         started = len(self._ids)
         if started:
