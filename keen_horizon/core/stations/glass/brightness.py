@@ -49,7 +49,8 @@ SIZE = 0.5  # stops that a coefficient may well have
 # Shares of the picture that the middle may well be off. A camera that pans evenly cannot tell a
 # middle to the side from light that changes: what lenses are like decides.
 OFF = 0.01
-STEPS, ROUNDS = 4, 4
+HELD = 1e-4  # the same, while it is held
+ROUNDS, SETTLED = 60, 5e-4  # most steps, and the change of any unknown that ends them
 # Stops that spots lead astray without disagreeing: over the picture, and in its corners; found on
 # recordings through known glass.
 ASTRAY, ASTRAY_FAR = 0.03, 0.08
@@ -191,32 +192,36 @@ class _Solved:
 
 
 def _solve(seen: Sightings, canvas: Canvas) -> _Solved:
+    """First with the middle held, then with it free: what only seems to differ because there are
+    no weights yet must not carry it off. Each until it settles."""
     frames = int(seen.frame.max()) + 1
     exposure, stops, middle = np.zeros(frames), np.zeros(TERMS), np.zeros(2)
     weight = np.ones(len(seen.light))
-    prior = _prior(frames)
-    for _ in range(ROUNDS):
-        for _ in range(STEPS):
+    for held in (True, False):
+        prior = _prior(frames, HELD if held else OFF)
+        for _ in range(ROUNDS):
             system = _System(seen, canvas, exposure, stops, middle, weight)
             now = np.concatenate([exposure, stops, middle])
             step = np.linalg.solve(system.normal + prior, system.pull - prior @ now)
             exposure = exposure + step[:frames]
             stops = stops + step[frames : frames + TERMS]
             middle = np.clip(middle + step[frames + TERMS :], -FARTHEST, FARTHEST)
-        system = _System(seen, canvas, exposure, stops, middle, weight)
-        spread = max(float(1.4826 * np.median(np.abs(system.left))), 1e-3)
-        weight = faded(system.left, 4.7 * spread)
+            system = _System(seen, canvas, exposure, stops, middle, weight)
+            spread = max(float(1.4826 * np.median(np.abs(system.left))), 1e-3)
+            weight = faded(system.left, 4.7 * spread)
+            if np.abs(step).max() < SETTLED:
+                break
     return _Solved(canvas, stops, middle, system.covariance(prior, spread), spread)
 
 
-def _prior(frames: int) -> Real:
-    """How much is known beforehand: exposures change little, coefficients and the middle's offset
-    are not large. In units of a sighting's noise."""
+def _prior(frames: int, off: float) -> Real:
+    """How much is known beforehand: exposures change little, coefficients and the middle's offset,
+    ``off``, are not large. In units of a sighting's noise."""
     prior = np.zeros((frames + TERMS + 2, frames + TERMS + 2))
     change = np.diff(np.eye(frames), axis=0) * (NOISE / DRIFT)
     prior[:frames, :frames] = change.T @ change
     prior[0, 0] += 1e3  # the first frame's exposure is what others are told against
-    own = np.concatenate([np.full(TERMS, NOISE / SIZE), np.full(2, NOISE / OFF)]) ** 2
+    own = np.concatenate([np.full(TERMS, NOISE / SIZE), np.full(2, NOISE / off)]) ** 2
     prior[frames:, frames:] = np.diag(own)
     return prior
 
