@@ -7,7 +7,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Error, Page, sync_playwright
 
 SIZE = {"width": 1280, "height": 800}
 FLAGS = [
@@ -68,10 +68,20 @@ def until(page: Page, test: str, arg: object = None, seconds: float = 30) -> Non
     """Wait until a script's value is true. Asked from outside: the page's policy forbids the
     evaluation of strings inside it, as it should."""
     deadline = time.monotonic() + seconds
-    while not page.evaluate(test, arg):
+    while not _is_true(page, test, arg):
         if time.monotonic() > deadline:
             raise TimeoutError(f"waited in vain for {test}")
         page.wait_for_timeout(50)
+
+
+def _is_true(page: Page, test: str, arg: object) -> bool:
+    """Whether a script's value is true; not while the page is being loaded anew."""
+    try:
+        return bool(page.evaluate(test, arg))
+    except Error as error:
+        if "context was destroyed" not in error.message:
+            raise
+        return False
 
 
 def wait_ready(page: Page, seconds: float = 60) -> None:

@@ -9,19 +9,19 @@ import time
 from pathlib import Path
 
 from ..core.errors import BadSetting
-from ..core.media.decode import frame_at
 from ..core.media.encode import QUALITIES, Encoding
 from ..core.media.probe import Scan
 from ..core.motion.sphere_turns import SphereMotion, sphere_motion
-from ..core.picture.around import goes_around, has_shape_of_sphere
+from ..core.pipeline.clip_kind import clip_kind
 from ..core.pipeline.sphere_film import render_sphere
 from ..core.pipeline.sphere_reports import (
     shake_in_file,
     sphere_measure_report,
     sphere_report,
 )
-from ..core.pipeline.sphere_solution import solve_sphere
+from ..core.pipeline.sphere_solution import held_by, points_of, solve_sphere
 from ..core.pipeline.sphere_tracks import (
+    EdgesOnTheWay,
     eyes_words,
     find_edges,
     first_eye,
@@ -32,8 +32,6 @@ from ..core.stations.motion import MOTION
 from ..core.stations.view import VIEW
 from ..core.treatment import Treatment, read, with_settings
 from .options import Meter, range_of, write_json
-
-LOOKS = 3  # frames that are asked whether they go around
 
 
 def with_kind(verb: argparse.ArgumentParser) -> None:
@@ -50,20 +48,11 @@ def is_sphere(options: argparse.Namespace, found: Scan) -> bool:
         return bool(options.sphere)
     if found.probe.sphere is not None:
         return True
-    if not has_shape_of_sphere(found):
-        return False
-    first, last = range_of(options, found)
-    at = (first + (last - first) * k // (LOOKS - 1) for k in range(LOOKS))
-    around = goes_around(
-        frame_at(options.input, found, index, luma_only=True).planes[0] for index in at
-    )
-    kind, other = ("a sphere", "--flat") if around else ("a flat clip", "--sphere")
-    print(
-        f"The picture is twice as wide as high, and its file does not say what it is. By its edges "
-        f"it is taken for {kind}; {other} says otherwise.",
-        file=sys.stderr,
-    )
-    return around
+    taken = clip_kind(options.input, found, *range_of(options, found))
+    if taken.words:
+        other = "--flat" if taken.kind == "sphere" else "--sphere"
+        print(f"{taken.words} {other} says otherwise.", file=sys.stderr)
+    return taken.kind == "sphere"
 
 
 def only_flat(options: argparse.Namespace, found: Scan, what: str) -> None:
@@ -81,39 +70,52 @@ def no_view(treatment: Treatment) -> None:
         )
 
 
-def _measured(options: argparse.Namespace, found: Scan, nadir: float) -> SphereMotion:
+def _measured(
+    options: argparse.Namespace, found: Scan, nadir: float, edges: EdgesOnTheWay | None = None
+) -> SphereMotion:
     first, last = range_of(options, found)
     with tempfile.TemporaryDirectory(prefix="keen-") as folder:
-        tracks = measure_sphere(options.input, found, first, last, Path(folder), Meter("measuring"))
-        return sphere_motion(tracks, first_eye(found), nadir)
+        tracks = measure_sphere(
+            options.input, found, first, last, Path(folder), Meter("measuring"), edges=edges
+        )
+        return sphere_motion(tracks, first_eye(found.probe), nadir)
 
 
 def measure_one(options: argparse.Namespace, found: Scan) -> None:
     motion = _measured(options, found, Treatment().of(MOTION).nadir)
-    write_json(options.json, sphere_measure_report(motion, first_eye(found)))
+    write_json(options.json, sphere_measure_report(motion, first_eye(found.probe)))
 
 
 def correct_one(options: argparse.Namespace, found: Scan) -> None:
     treatment = _treatment(options)
-    eye = first_eye(found)
+    eye = first_eye(found.probe)
     started = time.perf_counter()
     settings = treatment.of(MOTION)
-    motion = _measured(options, found, settings.nadir)
+    first, last = range_of(options, found)
+    on_the_way = None
+    if settings.on and settings.level in ("uprights", "both"):
+        on_the_way = EdgesOnTheWay(found, last - first + 1)
+    motion = _measured(options, found, settings.nadir, on_the_way)
     measured_at = time.perf_counter()
     two = eyes_words(options.input, found, motion.timeline.first)
     if two:
         print(two, file=sys.stderr)
     edges = []
-    if settings.on and settings.level != "off":
-        edges = find_edges(options.input, found, motion, Meter("looking for uprights"))
-    held = None
-    if settings.on and settings.aim == "hold" and settings.hold:
-        held, why = follow_on_sphere(
-            options.input, found, motion, settings.hold[0], Meter("following")
+    if on_the_way is not None:
+        meter = Meter("looking for uprights")
+        edges = find_edges(options.input, found, first, on_the_way, meter)
+    followed = {}
+    for point in points_of(treatment):
+        followed[point.model_dump_json()], why = follow_on_sphere(
+            options.input, found, motion, point, Meter("following")
         )
         if why:
             print(why, file=sys.stderr)
-    solution = solve_sphere(motion, eye, treatment, edges, held)
+    held, seen = (
+        None if point is None else followed.get(point.model_dump_json())
+        for point in (held_by(treatment), treatment.of(VIEW).follow)
+    )
+    solution = solve_sphere(motion, eye, treatment, edges, held, seen)
     solved_at = time.perf_counter()
     rendered = render_sphere(
         options.input, found, solution, treatment, options.output,

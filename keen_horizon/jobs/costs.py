@@ -23,7 +23,8 @@ from ..store.media_store import MediaStore
 from ..store.models import Measure, Recording
 from ..store.scans import probe_of
 from .cache import BoundedCache
-from .solutions import EDITION, MEGABYTE, Solver
+from .solutions import Solver
+from .vault import EDITION, MEGABYTE
 
 POINTS = len(COARSE) + len(GOALS)  # of a curve, about
 

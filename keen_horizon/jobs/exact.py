@@ -21,8 +21,8 @@ from ..store.media_store import MediaStore
 from ..store.models import Measure
 from .kind import QUICK, JobKind, Task
 from .results import keep_result, result_of
-from .solutions import EDITION, MEGABYTE
 from .solving import solved, solving_details, wanted
+from .vault import EDITION, MEGABYTE
 
 FOLDER, LOOPS = "exact", "loops"
 ROOM = 500 * MEGABYTE  # of pictures that are kept; the oldest go first

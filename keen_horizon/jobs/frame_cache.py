@@ -19,7 +19,7 @@ from ..store.media_store import MediaStore
 from ..store.models import Recording
 from .cache import BoundedCache
 from .kind import QUICK, JobKind, Task
-from .solutions import MEGABYTE
+from .vault import MEGABYTE
 
 Slopes = tuple[NDArray[np.float32], NDArray[np.float32]]
 

@@ -6,8 +6,9 @@ from sqlalchemy import select
 
 from ..core.errors import KeenError, MediaError
 from ..core.media.probe import scan
-from ..core.media.proxy import make_proxy
+from ..core.media.proxy import LINES, SPHERE_LINES, make_proxy
 from ..core.pipeline import Progress
+from ..core.pipeline.clip_kind import clip_kind
 from ..store.models import Clip, Recording
 from ..store.scans import write_timing
 from .kind import QUICK, JobKind, Task
@@ -22,13 +23,17 @@ def take_in(task: Task, progress: Progress) -> None:
     with store.workspace() as room:
         try:
             found = scan(task.source)
-            make_proxy(task.source, found, room / "proxy.mp4", room / "poster.jpg", progress)
+            taken = clip_kind(task.source, found, 0, found.probe.frame_count - 1)
+            lines = SPHERE_LINES if taken.kind == "sphere" else LINES
+            make_proxy(task.source, found, room / "proxy.mp4", room / "poster.jpg", progress, lines)
         except MediaError as error:
             _refuse(task, error.renamed(recording.name))
             raise
         write_timing(found, room / "timing.npz")
         kept = {
             "probe": found.probe.to_json(),
+            "kind": taken.kind,
+            "kind_words": taken.words if taken.may_differ else "",
             "timing_key": store.adopt("timings", room / "timing.npz"),
             "proxy_key": store.adopt("proxies", room / "proxy.mp4"),
             "poster_key": store.adopt("posters", room / "poster.jpg"),

@@ -13,10 +13,12 @@ from ..core import pipeline
 from ..core.pipeline import first_treatment
 from ..core.pipeline.decide_model import CALMS
 from ..core.stations.motion import MOTION
+from ..core.treatment import Treatment
 from ..store import treatments
 from ..store.models import Clip, Measure, now
 from .kind import QUICK, JobKind, Task
-from .solving import shelf_figures, solved
+from .solving import shelf_figures, solution_of
+from .spheres import measured_sphere
 
 
 @dataclass(frozen=True)
@@ -36,13 +38,10 @@ class _Range:
 def measure(task: Task) -> None:
     details = task.details
     range_ = _Range(int(details["first"]), int(details["last"]), bool(details.get("closer", False)))
-    started = time.monotonic()
-    made = _measured(task, range_)
-    estimates = task.solver.estimates(task.recording, made)
-    first = first_treatment(estimates)
-    for calm in CALMS:  # so that neither the first look nor a slider waits for a choice of model
-        task.solver.keep_motion(task.recording, made, first.changed(MOTION, calm=calm))
-    made.seconds = time.monotonic() - started
+    if task.recording.kind == "sphere":
+        made, first = measured_sphere(task, range_.first, range_.last)
+    else:
+        made, first = _measured_flat(task, range_)
     # Both at once: whoever sees the measure sees the treatment that belongs to it.
     with task.database.session.begin() as session:
         _keep(session, made)
@@ -50,6 +49,17 @@ def measure(task: Task) -> None:
         for clip in session.scalars(select(Clip).where(wanted, Clip.revision_id.is_(None))):
             treatments.change(session, clip, first)
     _note_shake(task, range_)
+
+
+def _measured_flat(task: Task, range_: _Range) -> tuple[Measure, Treatment]:
+    """A flat clip's measure, and the treatment to begin with."""
+    started = time.monotonic()
+    made = _measured(task, range_)
+    first = first_treatment(task.solver.estimates(task.recording, made))
+    for calm in CALMS:  # so that neither the first look nor a slider waits for a choice of model
+        task.solver.keep_motion(task.recording, made, first.changed(MOTION, calm=calm))
+    made.seconds = time.monotonic() - started
+    return made, first
 
 
 def _measured(task: Task, range_: _Range) -> Measure:
@@ -63,7 +73,7 @@ def _measured(task: Task, range_: _Range) -> Measure:
         key = task.store.adopt_folder("measures", folder)
     made = Measure(
         recording_id=task.recording.id, first_frame=range_.first, last_frame=range_.last,
-        closer=range_.closer, folder_key=key, seconds=0.0, created=now(),
+        closer=range_.closer, kind="flat", folder_key=key, seconds=0.0, created=now(),
     )  # fmt: skip
     estimates = task.solver.estimates(task.recording, made)
     for model in ("shift", "similarity"):
@@ -86,7 +96,8 @@ def _note_shake(task: Task, range_: _Range) -> None:
         for clip in session.scalars(select(Clip).where(range_.clips(task.recording.id))):
             found = treatments.measure_of(session, clip)
             if found is not None:
-                clip.shake = shelf_figures(solved(task, found, treatments.current(clip)).report)
+                report = solution_of(task, found, treatments.current(clip)).report
+                clip.shake = shelf_figures(report)
 
 
 MEASURE = JobKind(

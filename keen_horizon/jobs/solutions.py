@@ -3,15 +3,10 @@ long. What is found here depends on tracks and settings alone, so any process ma
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Callable
-from typing import TypeVar
-from zipfile import BadZipFile
 
 import numpy as np
 
-from ..core import stored
 from ..core.motion.camera_motion import (
     AngleOfView,
     BackgroundFlow,
@@ -35,16 +30,16 @@ from ..store.media_store import MediaStore
 from ..store.models import Measure, Recording
 from ..store.scans import probe_of
 from .cache import BoundedCache
+from .sphere_solutions import SphereSolver
+from .vault import MEGABYTE, Kept, keep, kept_in, vault_key
 
 WINDOW = 600  # frames of a long clip that are solved at once, around the one on show
 SOLVED_AT_ONCE = 1000  # frames; a longer clip takes over 200 ms and is solved by a worker
-EDITION = 13  # to be raised when anything comes out differently: all that is kept is then made anew
-MEGABYTE = 1_000_000
-Kept = TypeVar("Kept")
 
 
 class Solver:
-    """Finds solutions; remembers the last few, and the motions they stand on. Thread-safe."""
+    """Finds solutions; remembers the last few, and the motions they stand on; ``spheres`` does for
+    spheres. Thread-safe."""
 
     def __init__(self, store: MediaStore) -> None:
         self.store = store
@@ -53,6 +48,7 @@ class Solver:
         self.flows: BoundedCache[BackgroundFlow] = BoundedCache(64 * MEGABYTE)
         self.tracks: BoundedCache[Tracks] = BoundedCache(32 * MEGABYTE)
         self._solutions: BoundedCache[Solution] = BoundedCache(192 * MEGABYTE)
+        self.spheres = SphereSolver(store)
 
     def estimates(self, recording: Recording, measure: Measure) -> KeptEstimates:
         """What is known of a measure apart from any treatment."""
@@ -75,7 +71,7 @@ class Solver:
     def keep_motion(self, recording: Recording, measure: Measure, treatment: Treatment) -> None:
         """Keep a motion that somebody will soon ask for."""
         motion = self.motion(recording, measure, treatment)
-        self.store_value(motion_key(measure, treatment), motion)
+        keep(self.store, motion_key(measure, treatment), motion)
 
     def find(self, recording: Recording, measure: Measure, treatment: Treatment) -> Solution | None:
         """The solution if it is there, or quickly made; None where a worker has to."""
@@ -110,7 +106,7 @@ class Solver:
         canvas = probe_of(recording).canvas
         solution = solve(self.motion(recording, measure, treatment), canvas, treatment)
         if is_long(measure):
-            self.store_value(key, solution)
+            keep(self.store, key, solution)
         return solution
 
     def provisional(
@@ -150,7 +146,7 @@ class Solver:
         ]
 
     def keep_track(self, measure: Measure, point: HeldPoint, track: PointTrack) -> None:
-        self.store_value(track_key(measure, point), track)
+        keep(self.store, track_key(measure, point), track)
 
     def _followed(self, measure: Measure, treatment: Treatment) -> Treatment:
         """The treatment, following the camera as long as its points wait to be followed."""
@@ -165,7 +161,7 @@ class Solver:
         return kept_in(self.store, check_key(measure, treatment), MeasuredAgain)
 
     def keep_check(self, measure: Measure, treatment: Treatment, again: MeasuredAgain) -> None:
-        self.store_value(check_key(measure, treatment), again)
+        keep(self.store, check_key(measure, treatment), again)
 
     # --- what is kept -----------------------------------------------------------------------------
 
@@ -181,10 +177,6 @@ class Solver:
         treatment = self._followed(measure, treatment)
         return not decides(treatment) or self.store.path(choice_key(measure, treatment)).exists()
 
-    def store_value(self, key: str, value: object) -> None:
-        with self.store.keeping(key) as part:
-            stored.save(value, part)
-
 
 class KeptEstimates(Estimates):
     """What is found out about a measure, remembered for all who ask."""
@@ -196,7 +188,7 @@ class KeptEstimates(Estimates):
         super().__init__(tracks, probe_of(recording).canvas)
 
     def recorded(self, model: BaseModel) -> CameraMotion:
-        key = _key("recorded", self._measure.folder_key, model)
+        key = vault_key("recorded", self._measure.folder_key, model)
         return self._kept(key, lambda: super(KeptEstimates, self).recorded(model))
 
     def undistorted(self, treatment: Treatment, model: BaseModel) -> CameraMotion:
@@ -204,17 +196,17 @@ class KeptEstimates(Estimates):
         return self._kept(key, lambda: super(KeptEstimates, self).undistorted(treatment, model))
 
     def angle(self) -> AngleOfView:
-        key = _key("angles", self._measure.folder_key)
+        key = vault_key("angles", self._measure.folder_key)
         return self._in_vault(key, AngleOfView, super().angle)
 
     def flow(self) -> BackgroundFlow:
-        key = _key("flows", self._measure.folder_key)
+        key = vault_key("flows", self._measure.folder_key)
         return self._solver.flows.find(
             key, lambda: self._in_vault(key, BackgroundFlow, super(KeptEstimates, self).flow)
         )
 
     def readout(self) -> Readout:
-        key = _key("readouts", self._measure.folder_key)
+        key = vault_key("readouts", self._measure.folder_key)
         return self._in_vault(key, Readout, super().readout)
 
     def choice(self, treatment: Treatment, make: Choosing) -> ModelChoice:
@@ -248,7 +240,7 @@ class KeptEstimates(Estimates):
         kept = kept_in(self._solver.store, key, kind)
         if kept is None:
             kept = make()
-            self._solver.store_value(key, kept)
+            keep(self._solver.store, key, kept)
         return kept
 
     def is_kept(self, treatment: Treatment) -> bool:
@@ -288,55 +280,39 @@ class _WindowEstimates(Estimates):
         return None if found is None else found.window(*self._frames)
 
 
-def kept_in(store: MediaStore, key: str, kind: type[Kept]) -> Kept | None:
-    """What lies in the vault; None if nothing does, or what an earlier version could read."""
-    path = store.path(key)
-    if not path.exists():
-        return None
-    try:
-        return stored.load(path, kind)
-    except (BadZipFile, KeyError, TypeError, ValueError):
-        return None
-
-
 def is_long(measure: Measure) -> bool:
     """Whether a range is solved by a worker."""
     return measure.last_frame - measure.first_frame + 1 > SOLVED_AT_ONCE
-
-
-def _key(kind: str, *known: object) -> str:
-    name = hashlib.sha256(json.dumps([EDITION, *known]).encode()).hexdigest()
-    return f"{kind}/{name[:2]}/{name}.npz"
 
 
 def motion_key(measure: Measure, treatment: Treatment) -> str:
     """What a motion depends on."""
     if decides(treatment):
         judged = digest(judged_at(treatment), "path")
-        return _key("motions", measure.folder_key, digest(treatment, "motion"), judged)
-    return _key("motions", measure.folder_key, digest(treatment, "motion"))
+        return vault_key("motions", measure.folder_key, digest(treatment, "motion"), judged)
+    return vault_key("motions", measure.folder_key, digest(treatment, "motion"))
 
 
 def choice_key(measure: Measure, treatment: Treatment) -> str:
     """The vault key of a choice of model, which also depends on what models are judged at."""
-    return _key("choices", measure.folder_key, digest(judged_at(treatment), "path"))
+    return vault_key("choices", measure.folder_key, digest(judged_at(treatment), "path"))
 
 
 def undistorted_key(measure: Measure, treatment: Treatment, model: BaseModel) -> str:
     """The vault key of the motion of undistorted tracks."""
-    return _key("undistorted", measure.folder_key, model, digest(treatment, "tracks"))
+    return vault_key("undistorted", measure.folder_key, model, digest(treatment, "tracks"))
 
 
 def track_key(measure: Measure, point: HeldPoint) -> str:
     """The vault key of a held point's track."""
-    return _key("tracks", measure.folder_key, point.model_dump(mode="json"))
+    return vault_key("tracks", measure.folder_key, point.model_dump(mode="json"))
 
 
 def check_key(measure: Measure, treatment: Treatment) -> str:
     """The vault key of what a finished picture was measured to."""
-    return _key("checks", measure.folder_key, digest(treatment, "map"))
+    return vault_key("checks", measure.folder_key, digest(treatment, "map"))
 
 
 def solution_key(measure: Measure, treatment: Treatment) -> str:
     """The vault key of a solution."""
-    return _key("solutions", measure.folder_key, digest(treatment, "map"))
+    return vault_key("solutions", measure.folder_key, digest(treatment, "map"))

@@ -6,10 +6,12 @@ from typing import Any
 
 from ..core import pipeline
 from ..core.pipeline import Solution
+from ..core.pipeline.sphere_solution import SphereSolution
 from ..core.treatment import Treatment, parse
 from ..store.models import Measure
 from .costs import CostCurves
 from .kind import QUICK, JobKind, Task
+from .spheres import solved_sphere
 
 
 def solving_details(measure: Measure, treatment: Treatment) -> dict[str, object]:
@@ -29,11 +31,18 @@ def wanted(task: Task) -> tuple[Measure, Treatment]:
 
 
 def solve(task: Task) -> None:
-    solved(task, *wanted(task))
+    solution_of(task, *wanted(task))
+
+
+def solution_of(task: Task, measure: Measure, treatment: Treatment) -> Solution | SphereSolution:
+    """The solution of a clip of either kind, whatever it takes."""
+    if measure.kind == "sphere":
+        return solved_sphere(task, measure, treatment)
+    return solved(task, measure, treatment)
 
 
 def solved(task: Task, measure: Measure, treatment: Treatment) -> Solution:
-    """A solution, whatever it takes: points to be held are followed first."""
+    """A flat clip's solution, whatever it takes: points to be held are followed first."""
     _follow(task, measure, treatment)
     return task.solver.solve(task.recording, measure, treatment)
 
@@ -61,10 +70,11 @@ def price(task: Task) -> None:
     curves.work_out(task.recording, measure, treatment, task.progress)
 
 
-def shelf_figures(report: dict[str, Any]) -> dict[str, float]:
-    """The few numbers a shelf card shows."""
-    names = ("shake_before", "shake_after", "shake_after_sure", "shake_accuracy", "picture_kept")
-    return {name: report[name] for name in names}
+def shelf_figures(report: dict[str, Any]) -> dict[str, Any]:
+    """The few numbers a shelf card shows: of a flat clip, or of a sphere."""
+    names = ("shake_before", "shake_after", "shake_unit", "shake_sure")
+    of_flat = ("shake_after_sure", "shake_accuracy", "picture_kept")
+    return {name: report[name] for name in (*names, *of_flat) if name in report}
 
 
 SOLVE = JobKind("solve", QUICK, "Solving", solve, replaceable=True, passing=True)

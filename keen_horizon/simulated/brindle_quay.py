@@ -14,6 +14,7 @@ from .harbour import FAR_QUAY, WATER, backdrop, basin, far_side, mirrored, near_
 from .lens import Glass
 from .scene import Actor, Panel, Scene, level, upright
 from .shade import Shade
+from .sphere import harbour_sphere
 from .take import RATE, SIZE, Fringes, Take
 from .textures import (
     bricks,
@@ -364,6 +365,7 @@ TAKES = {
     "tender deck": tender_deck,
     "slip descent": slip_descent,
     "engine shed": engine_shed,
+    "harbour sphere": harbour_sphere,
 }
 # Made only when asked for: it takes minutes.
 ON_DEMAND = {"long haul": long_haul}

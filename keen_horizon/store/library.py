@@ -74,7 +74,10 @@ def last_of_untaken(session: Session) -> dict[int, Job]:
 def measured_ranges(session: Session) -> set[tuple[int, int, int]]:
     """Recording, first and last frame of everything that has been measured."""
     rows = session.execute(
-        select(Measure.recording_id, Measure.first_frame, Measure.last_frame).distinct()
+        select(Measure.recording_id, Measure.first_frame, Measure.last_frame)
+        .join(Recording, Recording.id == Measure.recording_id)
+        .where(Measure.kind == Recording.kind)
+        .distinct()
     )
     return {(recording, first, last) for recording, first, last in rows}
 

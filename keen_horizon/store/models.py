@@ -49,7 +49,9 @@ class Shoot(Base):
 
 
 class Recording(Base):
-    """A file that was added. ``probe`` and what follows are None until it has been taken in."""
+    """A file that was added. ``probe`` and what follows are None until it has been taken in.
+    ``kind``: what kind of clip it is worked on as; ``kind_words`` why it was first taken for one,
+    empty where there is no question."""
 
     __tablename__ = "recordings"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -62,20 +64,26 @@ class Recording(Base):
     proxy_key: Mapped[str | None]
     poster_key: Mapped[str | None]
     refusal: Mapped[str | None]
+    kind: Mapped[str] = mapped_column(default="flat", server_default="flat")
+    kind_words: Mapped[str] = mapped_column(default="", server_default="")
     created: Mapped[datetime] = mapped_column(default=now)
     shoot: Mapped[Shoot] = relationship()
 
 
 class Measure(Base):
-    """The marks of a range of a recording; ``folder_key`` names a folder in the vault."""
+    """The marks of a range of a recording, taken for a ``kind`` of clip; ``folder_key`` names a
+    folder in the vault."""
 
     __tablename__ = "measures"
-    __table_args__ = (UniqueConstraint("recording_id", "first_frame", "last_frame", "closer"),)
+    __table_args__ = (
+        UniqueConstraint("recording_id", "first_frame", "last_frame", "closer", "kind"),
+    )
     id: Mapped[int] = mapped_column(primary_key=True)
     recording_id: Mapped[int] = mapped_column(ForeignKey("recordings.id"))
     first_frame: Mapped[int]
     last_frame: Mapped[int]
     closer: Mapped[bool] = mapped_column(default=False, server_default="false")
+    kind: Mapped[str] = mapped_column(default="flat", server_default="flat")
     folder_key: Mapped[str]
     seconds: Mapped[float]
     created: Mapped[datetime] = mapped_column(default=now)

@@ -145,6 +145,7 @@ def usual_or_closer(session: Session, clip: Clip, closer: bool) -> Measure | Non
             Measure.first_frame == clip.first_frame,
             Measure.last_frame == clip.last_frame,
             Measure.closer.is_(closer),
+            Measure.kind == clip.recording.kind,
         )
     )
 
@@ -154,4 +155,12 @@ def measured(session: Session, clip: Clip) -> Measure:
     measure = measure_of(session, clip)
     if measure is None:
         raise KeenError("the clip has not been measured yet.", remedy="Wait for the measure.")
+    return measure
+
+
+def measured_flat(session: Session, clip: Clip) -> Measure:
+    """The same for what only flat clips have. Raises KeenError for a sphere, too."""
+    measure = measured(session, clip)
+    if measure.kind != "flat":
+        raise KeenError("this clip is worked on as a sphere, which does not have that.")
     return measure

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, get_args
 
 import numpy as np
 from flask import Blueprint, Response, jsonify, render_template
@@ -11,22 +12,46 @@ from sqlalchemy.orm import Session
 from ..core.errors import KeenError
 from ..core.path.least_zoom import LARGEST
 from ..core.picture.working_space import curve_words
-from ..core.stations import light_path
+from ..core.pipeline.sphere_tracks import first_eye
+from ..core.stations import STATIONS, light_path
+from ..core.stations.setting import Kind
 from ..core.tracking.features import CLOSER_COST
 from ..core.treatment import Treatment, with_stations
 from ..jobs.measuring import MEASURE
 from ..store import library, treatments
 from ..store.models import Clip
-from ..store.scans import stored_scan
+from ..store.scans import probe_of, stored_scan
 from . import captions, services
 from .arrays import packed
-from .fields import all_fields, for_scripts
+from .fields import fields_of, for_scripts
 from .jobs import asked_once, describe, latest
 from .lens import WIDEST
 from .media import proxy_address
 from .requests import body, texts, whole
 from .treatment import SMALLEST
 
+
+@dataclass(frozen=True)
+class Page:
+    """What the page has for a kind of clip besides its stations: ``lines`` of the path that the
+    strip can show, ``aids`` over and beside the picture."""
+
+    lines: tuple[tuple[str, str], ...]
+    aids: frozenset[str]
+
+
+PAGES: dict[Kind, Page] = {
+    "flat": Page(
+        (("across", "across, px"), ("updown", "up-down, px"), ("roll", "roll, °"),
+         ("size", "size, %")),
+        frozenset({"exact", "scopes", "edges", "marks", "room"}),
+    ),
+    "sphere": Page(
+        (("yaw", "yaw, °"), ("pitch", "pitch, °"), ("roll", "roll, °"),
+         ("tilt", "off level, °")),
+        frozenset({"around"}),
+    ),
+}  # fmt: skip
 blueprint = Blueprint("clip", __name__, url_prefix="/clips/<int:clip_id>")
 
 
@@ -34,12 +59,35 @@ blueprint = Blueprint("clip", __name__, url_prefix="/clips/<int:clip_id>")
 def screen(clip_id: int) -> str:
     with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
+        kind = kind_of(clip)
+        stations = light_path(kind)
         return render_template(
-            "clip.html", clip=clip, shoot=clip.recording.shoot, stations=light_path("flat"),
-            station_names=[(station.name, station.title) for station in light_path("flat")],
-            fields=all_fields(), settings=for_scripts(),
+            "clip.html", clip=clip, shoot=clip.recording.shoot, stations=stations,
+            tools={station.name: station.tools_for(kind) for station in stations}, page=PAGES[kind],
+            station_names=[(station.name, station.title) for station in stations],
+            fields=fields_of(kind), settings=for_scripts(kind),
             limits={"dial": WIDEST, "canvas": (SMALLEST, LARGEST)},
         )  # fmt: skip
+
+
+def kind_of(clip: Clip) -> Kind:
+    """The kind of clip that a recording is worked on as."""
+    return "sphere" if clip.recording.kind == "sphere" else "flat"
+
+
+@blueprint.post("/kind")
+def set_kind(clip_id: int) -> Response:
+    """Work on the recording as another kind of clip; it is measured as that, if it has not been."""
+    kind = body().get("kind")
+    with services().database.session.begin() as session:
+        clip = library.get_clip(session, clip_id)
+        recording = clip.recording
+        if kind not in get_args(Kind) or not recording.kind_words:
+            raise KeenError("this recording cannot be worked on as that.")
+        if kind == "sphere":
+            first_eye(probe_of(recording))  # says what is wrong with one that is none
+        recording.kind = str(kind)
+        return jsonify(kind=kind)
 
 
 @blueprint.post("/open")
@@ -75,7 +123,8 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
         "proxy": proxy_address(recording),
         "source_words": _source_words(probe),
         "light_words": curve_words(probe["colour"]),
-        "kind_words": SPHERE if probe.get("sphere") else "",
+        "kind": kind_of(clip),
+        "kind_words": recording.kind_words,
         "sound": probe["sound"] is not None,
     }
     if treatments.measure_of(session, clip) is None:
@@ -102,12 +151,6 @@ def _closer(session: Session, clip: Clip) -> dict[str, Any]:
         job = describe(asked_once(session, clip, MEASURE.name, details))
     seconds = CLOSER_COST * usual.seconds if usual is not None else None
     return {"wanted": clip.closer, "there": there is not None, "seconds": seconds, "work": job}
-
-
-SPHERE = (
-    "The file says that this picture goes all around. Here it is worked on as a flat one so far; "
-    "./keen correct steadies it as a sphere."
-)
 
 
 def _source_words(probe: dict[str, Any]) -> str:
@@ -166,7 +209,7 @@ def copy(clip_id: int) -> Response:
     if not isinstance(wanted, list) or not wanted or not all(type(i) is int for i in wanted):
         raise KeenError("no clip was chosen to copy to.")
     names = texts(data, "stations", "no station was chosen to copy.")
-    if not set(names) <= {station.name for station in light_path("flat")}:
+    if not set(names) <= {station.name for station in STATIONS}:
         raise KeenError("no station was chosen to copy.")
     with services().database.session.begin() as session:
         clip = library.get_clip(session, clip_id)

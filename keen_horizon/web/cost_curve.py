@@ -32,7 +32,7 @@ def curve(clip_id: int) -> Response:
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
         treatment = parse(data.get("treatment"))
-        measure = treatments.measured(session, clip)
+        measure = treatments.measured_flat(session, clip)
         points, complete = kit.costs.grow(clip.recording, measure, treatment, SOLVING)
         work = None
         if not complete and not points:

@@ -40,7 +40,7 @@ def view(clip_id: int) -> Response:
     treatment = parse(data.get("treatment"))
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
-        measure = treatments.measured(session, clip)
+        measure = treatments.measured_flat(session, clip)
         frame = measured_frame(data, measure)
         fringes = data.get("fringes") is True
         found = exact_pictures(kit.store, measure, treatment, frame, fringes=fringes)
@@ -65,7 +65,7 @@ def loop(clip_id: int) -> Response:
     treatment = parse(data.get("treatment"))
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
-        measure = treatments.measured(session, clip)
+        measure = treatments.measured_flat(session, clip)
         stretch = (
             measured_frame({"frame": data.get("first")}, measure),
             measured_frame({"frame": data.get("last")}, measure),

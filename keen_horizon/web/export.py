@@ -13,15 +13,18 @@ from sqlalchemy.orm import Session, joinedload
 from ..core.errors import KeenError
 from ..core.media.encode import QUALITIES
 from ..core.pipeline.reports import told_figures
+from ..core.pipeline.sphere_reports import told_sphere_figures
+from ..core.stations.station import Figure
 from ..core.treatment import parse
 from ..jobs.exporting import EXPORT
 from ..store import library, treatments
-from ..store.models import Clip, Export, Job
-from ..store.scans import stored_scan
+from ..store.models import Clip, Export, Job, Measure
+from ..store.scans import probe_of, stored_scan
 from . import captions, services
 from .jobs import WITH_NAMES, describe
 from .media import poster_address, proxy_address
 from .requests import body, whole
+from .sphere_answers import output_of
 
 blueprint = Blueprint("export", __name__, url_prefix="/clips/<int:clip_id>/exports")
 HEIGHTS = (2160, 1440, 1080, 720, 540)
@@ -71,18 +74,26 @@ def _choices(session: Session, clip: Clip) -> dict[str, Any]:
         offered.append({"id": current.id, "name": f"as it is now (revision {current.number})"})
     offered += [{"id": v.id, "name": v.name} for v in treatments.versions(session, clip)]
     height = (clip.recording.probe or {}).get("height", 0)
-    solution = None
-    if measure is not None:
-        solution = services().solver.find(clip.recording, measure, treatments.current(clip))
+    full = None if measure is None else _full_size(clip, measure)
+    flat = clip.recording.kind == "flat"
     return {
         "ready": measure is not None and current is not None,
         "revisions": offered,
-        "heights": [h for h in HEIGHTS if h < height],
-        "full": solution.report["output"] if solution else None,
+        "heights": [h for h in HEIGHTS if h < height] if flat else [],
+        "full": full,
         "qualities": list(QUALITIES),
         "poster": poster_address(clip.recording),
         "file_name": _file_name(clip, ""),
     }
+
+
+def _full_size(clip: Clip, measure: Measure) -> dict[str, Any] | None:
+    """The size of what comes out, where that is known."""
+    treatment = treatments.current(clip)
+    if measure.kind == "sphere":
+        return output_of(treatment, probe_of(clip.recording))
+    solution = services().solver.find(clip.recording, measure, treatment)
+    return solution.report["output"] if solution else None
 
 
 def _before(clip: Clip) -> dict[str, Any] | None:
@@ -155,10 +166,10 @@ def _describe(export: Export, job: Job | None) -> dict[str, Any]:
     figures: list[dict[str, Any]] = []
     notes: list[str] = []
     if export.figures is not None:
-        told = told_figures(parse(export.revision.treatment), export.figures)
-        figures = [asdict(figure) for figure in told]
-        measure = f"Shake: {export.figures['shake_measure']}."
-        notes = [export.figures["sound"], measure, *export.figures["notes"]]
+        figures = [asdict(figure) for figure in _told(export)]
+        measure = export.figures.get("shake_measure")
+        how = [f"Shake: {measure}."] if measure else []
+        notes = [export.figures["sound"], *how, *export.figures["notes"]]
     return {
         "id": export.id,
         "file_name": export.file_name,
@@ -176,6 +187,14 @@ def _describe(export: Export, job: Job | None) -> dict[str, Any]:
         "notes": notes,
         "work": describe(job) if job else None,
     }
+
+
+def _told(export: Export) -> list[Figure]:
+    """The numbers of a finished export's report."""
+    figures = export.figures or {}
+    if "projection" in figures:
+        return told_sphere_figures(figures)
+    return told_figures(parse(export.revision.treatment), figures)
 
 
 def _file_name(clip: Clip, version: str) -> str:

@@ -10,6 +10,7 @@ from types import NoneType
 from typing import Any
 
 from ..core.stations import light_path
+from ..core.stations.setting import Kind as ClipKind
 from ..core.stations.setting import SettingFacts, range_of
 
 Kind = typing.Literal["number", "whole", "choice", "tick", "text", "own"]
@@ -48,12 +49,12 @@ class Field:
 
 
 @cache
-def all_fields() -> dict[str, Field]:
-    """Every setting, by its name in a treatment."""
+def fields_of(kind: ClipKind) -> dict[str, Field]:
+    """Every setting that a kind of clip has, by its name in a treatment."""
     return {
         f"{station.name}.{key}": _field(station.Settings, f"{station.name}.{key}", key, facts)
-        for station in light_path("flat")
-        for key, facts in station.serving("flat").items()
+        for station in light_path(kind)
+        for key, facts in station.serving(kind).items()
     }
 
 
@@ -75,8 +76,8 @@ def _kind(of: Any, facts: SettingFacts) -> Kind:
     return {bool: "tick", int: "whole", float: "number", str: "text"}.get(plain[0], "own")  # type: ignore[return-value]
 
 
-def for_scripts() -> dict[str, Any]:
-    """What scripts need to know of every setting."""
+def for_scripts(kind: ClipKind) -> dict[str, Any]:
+    """What scripts need to know of every setting of a kind of clip."""
     return {
         name: {
             "label": field.facts.label,
@@ -93,5 +94,5 @@ def for_scripts() -> dict[str, Any]:
             if isinstance(field.default, bool | int | float | str)
             else None,
         }
-        for name, field in all_fields().items()
+        for name, field in fields_of(kind).items()
     }

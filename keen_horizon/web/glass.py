@@ -54,7 +54,7 @@ def find(clip_id: int) -> Response:
     limit = parse({"glass": {k: v for k, v in body().items() if k == "limit"}}).of(STATION).limit
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
-        measure = treatments.measured(session, clip)
+        measure = treatments.measured_flat(session, clip)
         details = glass_details(measure, limit, None if asked is None else _even(asked, measure))
         known = found_glass(kit.store, details)
         if known is not None:

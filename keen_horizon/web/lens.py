@@ -73,7 +73,7 @@ def motion(clip_id: int) -> Response:
     kit = services()
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
-        measure = treatments.measured(session, clip)
+        measure = treatments.measured_flat(session, clip)
         told = kit.solver.estimates(clip.recording, measure).angle()
         found = lens_by_motion(told, probe_of(clip.recording).canvas)
         squeeze = squeeze_of(clip)

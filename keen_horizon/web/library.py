@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
 from ..core.media.containers import demuxer_for
+from ..core.pipeline.sphere_reports import sphere_shake_captions
 from ..core.stations.motion.station import shake_captions
 from ..jobs.ingest import INGEST
 from ..store import library
@@ -75,9 +76,17 @@ def _card(clip: Clip, shelf: _Shelf) -> dict[str, Any]:
         facts["length"] = captions.duration(probe["duration"] * share)
         facts["format"] = f"{probe['width']} × {probe['height']} · {captions.rate(probe)}"
     if clip.shake is not None:
-        facts["shake"] = shake_captions(clip.shake) | {"kept": clip.shake["picture_kept"]}
+        facts["shake"] = _shake(clip.shake)
     facts["state"] = _state(clip, shelf, facts["work"])
     return facts
+
+
+def _shake(figures: dict[str, Any]) -> dict[str, Any]:
+    """Shake before and after, in words, and the percentage of the picture that is kept, of flat
+    clips."""
+    if figures.get("shake_unit") == "degrees":
+        return {**sphere_shake_captions(figures), "kept": None}
+    return {**shake_captions(figures), "kept": figures["picture_kept"]}
 
 
 def _state(clip: Clip, shelf: _Shelf, work: dict[str, Any] | None) -> str:

@@ -20,7 +20,7 @@ def readout(clip_id: int) -> Response:
     kit = services()
     with kit.database.session() as session:
         clip = library.get_clip(session, clip_id)
-        measure = treatments.measured(session, clip)
+        measure = treatments.measured_flat(session, clip)
         found = kit.solver.estimates(clip.recording, measure).readout()
     return jsonify(
         ms=round(found.ms, 1),

@@ -54,7 +54,7 @@ class _Looked:
 
 def _looked_at(session: Session, clip_id: int) -> _Looked:
     clip = library.get_clip(session, clip_id)
-    measure = treatments.measured(session, clip)
+    measure = treatments.measured_flat(session, clip)
     treatment = treatments.current(clip)
     solver = services().solver
     return _Looked(

@@ -25,10 +25,12 @@ from ..jobs.solutions import motion_key
 from ..jobs.solving import SOLVE, shelf_figures, solving_details
 from ..store import library, treatments
 from ..store.models import Clip, Measure
+from ..store.scans import probe_of
 from . import answers, services
 from .jobs import asked_once, describe
 from .lens_profiles import newer_edition
 from .requests import body
+from .sphere_answers import drawn_sphere
 
 blueprint = Blueprint("treatment", __name__, url_prefix="/clips/<int:clip_id>")
 SMALLEST = 256  # px of the longer side of a canvas that keeps the whole view
@@ -52,7 +54,7 @@ def lattice(clip_id: int) -> Response:
     """More of the current treatment's lattice: that of a long clip that bends comes in pieces."""
     with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
-        measure = treatments.measured(session, clip)
+        measure = treatments.measured_flat(session, clip)
         found = services().solver.find(clip.recording, measure, treatments.current(clip))
     return jsonify(lattice=None if found is None else answers.lattice(found, near()))
 
@@ -112,12 +114,11 @@ def look_at_version(clip_id: int, revision_id: int) -> Response:
         revision = treatments.version(session, clip, revision_id)
         measure = treatments.measured(session, clip)
         treatment = parse(revision.treatment)
-        found = services().solver.find(clip.recording, measure, treatment)
-        if found is None:
+        drawn = _drawn(clip, measure, treatment)
+        if drawn is None:
             details = solving_details(measure, treatment)
             job = asked_once(session, clip, SOLVE.name, details, f"version {revision.id}")
             return jsonify(work=describe(job), name=revision.name)
-        drawn = answers.drawn(found, treatment, near())
         return jsonify(work=None, name=revision.name, **drawn)
 
 
@@ -128,7 +129,7 @@ def measure_finished(clip_id: int) -> Response:
     with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
         treatment = parse(data.get("treatment"))
-        measure = treatments.measured(session, clip)
+        measure = treatments.measured_flat(session, clip)
         known = services().solver.check_of(measure, treatment)
         if known is not None:
             return jsonify(work=None, words=known.sentence)
@@ -175,7 +176,7 @@ def _asked_for(session: Session, clip_id: int, data: dict[str, Any]) -> tuple[So
     """A solution of the treatment in the request; what is near to it, if that takes long."""
     clip = library.get_clip(session, clip_id)
     treatment = parse(data.get("treatment"))
-    measure = treatments.measured(session, clip)
+    measure = treatments.measured_flat(session, clip)
     solver = services().solver
     found = solver.find(clip.recording, measure, treatment)
     if found is None:
@@ -216,18 +217,49 @@ def _answer(
 ) -> dict[str, Any]:
     """What is known of a treatment now: all of it, or, of a long clip, what is near."""
     measure = treatments.measured(session, clip)
-    solver = services().solver
-    found = solver.find(clip.recording, measure, treatment)
-    whole = found is not None
-    if found is None:
-        found = solver.provisional(clip.recording, measure, treatment, near())
-    check = solver.check_of(measure, treatment)
+    drawn = _drawn(clip, measure, treatment, sliding=sliding)
+    whole = drawn is not None
     return {
         **_standing(session, clip, treatment),
-        "finished": check.sentence if check else "",
-        "keys": _depends(measure, treatment),
+        "finished": "",
+        "keys": {},
         "whole": whole,
         "solving": None,
+        **(drawn or _provisional(clip, measure, treatment, sliding=sliding)),
+    }
+
+
+def _drawn(
+    clip: Clip, measure: Measure, treatment: Treatment, *, sliding: bool = False
+) -> dict[str, Any] | None:
+    """A treatment as the page draws it; None where a worker has to solve it first."""
+    solver, recording = services().solver, clip.recording
+    if measure.kind == "sphere":
+        sphere = solver.spheres.find(recording, measure, treatment)
+        return None if sphere is None else drawn_sphere(sphere, treatment, probe_of(recording))
+    found = solver.find(recording, measure, treatment)
+    return None if found is None else _flat(found, measure, treatment, sliding=sliding)
+
+
+def _provisional(
+    clip: Clip, measure: Measure, treatment: Treatment, *, sliding: bool
+) -> dict[str, Any]:
+    """What there is to look at until it is solved."""
+    solver, recording = services().solver, clip.recording
+    if measure.kind == "sphere":
+        sphere = solver.spheres.provisional(recording, measure, treatment)
+        return drawn_sphere(sphere, treatment, probe_of(recording))
+    found = solver.provisional(recording, measure, treatment, near())
+    return _flat(found, measure, treatment, sliding=sliding)
+
+
+def _flat(
+    found: Solution, measure: Measure, treatment: Treatment, *, sliding: bool
+) -> dict[str, Any]:
+    check = services().solver.check_of(measure, treatment)
+    return {
+        "finished": check.sentence if check else "",
+        "keys": _depends(measure, treatment),
         **answers.drawn(found, treatment, near(), sliding=sliding),
     }
 

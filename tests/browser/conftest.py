@@ -13,6 +13,7 @@ from keen_horizon.launch.postgres import free_port
 from keen_horizon.launch.running import Running, application
 from keen_horizon.simulated.brindle_quay import quay_walk
 from keen_horizon.simulated.record import record
+from keen_horizon.simulated.sphere import harbour_sphere
 from tests.browser.ledger import Ledger
 from tests.integration.conftest import fresh_database, server_url  # noqa: F401
 from tools.browser import browser_page, pause_at, wait_ready, wait_settled
@@ -63,6 +64,21 @@ def clip(page: Page, running: Running, take: Path) -> str:
     page.set_input_files(".shoot input[type=file]", take)
     page.wait_for_url("**/clips/*", timeout=30_000)
     wait_ready(page, 90)
+    return page.url
+
+
+@pytest.fixture(scope="session")
+def sphere_clip(page: Page, running: Running, tmp_path_factory: pytest.TempPathFactory) -> str:
+    """Drop a sphere on a shoot of its own: address of its clip, ready."""
+    path = tmp_path_factory.mktemp("sphere") / "small boat.mp4"
+    record(harbour_sphere(1.2, (1024, 512)), path)
+    page.goto(running.address)
+    page.get_by_placeholder("Name of a new shoot").fill("All around")
+    page.get_by_role("button", name="New shoot").click()
+    shoot = page.locator("section.shoot[aria-label='All around']")
+    shoot.locator("input[type=file]").set_input_files(path)
+    page.wait_for_url("**/clips/*", timeout=30_000)
+    wait_ready(page, 120)
     return page.url
 
 

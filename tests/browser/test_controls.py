@@ -6,12 +6,12 @@ import pytest
 from playwright.sync_api import Locator, Page, expect
 
 from keen_horizon.core.stations import light_path
-from keen_horizon.web.fields import Field, all_fields
+from keen_horizon.web.fields import Field, fields_of
 from tests.browser.conftest import choose, keys, reset, station, value
 from tools.browser import pause_at, wait_ready, wait_settled
 
 pytestmark = pytest.mark.browser
-FIELDS = all_fields()
+FIELDS = fields_of("flat")
 # Settings with tools of their own instead of a control: their tests are those of the tools.
 OF_TOOLS = {
     "lens.edges", "lens.profile", "lens.edition", "lens.found_by", "lens.residual",

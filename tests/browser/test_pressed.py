@@ -10,12 +10,12 @@ from tools.browser import wait_ready
 pytestmark = pytest.mark.browser
 
 
-def test_every_control_of_every_page_was_used_by_a_test(page: Page, clip: str):
+def test_every_control_of_every_page_was_used_by_a_test(page: Page, clip: str, sphere_clip: str):
     never = []
-    for address in (clip.split("/clips")[0], clip, f"{clip}/exports"):
+    for address in (clip.split("/clips")[0], clip, f"{clip}/exports", sphere_clip):
         page.goto(address)
         page.wait_for_load_state("networkidle")
-        if address == clip:
+        if address in (clip, sphere_clip):
             wait_ready(page)
         never += page.ledger.left(page)
     assert never == [], "\n" + "\n".join(never)

@@ -66,7 +66,7 @@ def harbour(tmp_path_factory: pytest.TempPathFactory) -> Sphere:
     record(take, path)
     found = scan(path)
     tracks = measure_sphere(path, found, 0, len(take.truth) - 1, folder / "tracks")
-    return Sphere(path, take, found, tracks, sphere_motion(tracks, first_eye(found)))
+    return Sphere(path, take, found, tracks, sphere_motion(tracks, first_eye(found.probe)))
 
 
 def degrees(turns: np.ndarray) -> np.ndarray:
@@ -460,7 +460,7 @@ def test_what_is_no_sphere_is_said(tmp_path: Path, capsys, make_clip, harbour: S
     flat = make_clip("flat.mp4", width=320, height=160, count=6)
     out = str(tmp_path / "out.mp4")
     assert main(["correct", str(flat), out, "--set", "motion.model=shift"]) == 0
-    assert "taken for a flat clip; --sphere says otherwise" in capsys.readouterr().err
+    assert "taken for a flat clip. --sphere says otherwise" in capsys.readouterr().err
     said = refused(capsys, "correct", str(flat), out, "--set", "view.on=true")
     assert "this is a flat clip" in said
     wrong = tmp_path / "wrong.mp4"

@@ -14,28 +14,31 @@ from .encode import Encoding, Mp4Writer
 from .probe import Scan
 
 LINES = 540
+SPHERE_LINES = 764  # so that there are twice the pixels: only a part of them is on show
 KEYFRAME = 15  # frames between keyframes: a seek decodes few
 ENCODING = Encoding(crf=22, preset="veryfast", keyframe=KEYFRAME, tune="fastdecode")
 POSTER_WIDTH = 480
 
 
-def proxy_size(scan: Scan) -> tuple[int, int]:
-    """Even size of the proxy, square pixels, never larger than the source."""
+def proxy_size(scan: Scan, lines: int = LINES) -> tuple[int, int]:
+    """Even size of a proxy of so many lines, square pixels, never larger than the source."""
     canvas = scan.probe.canvas
     width = canvas.width * canvas.pixel_aspect
-    shrink = min(1.0, LINES / canvas.height, 1920 / width)
+    shrink = min(1.0, lines / canvas.height, 1920 / width)
     return max(16, round(width * shrink / 2) * 2), max(16, round(canvas.height * shrink / 2) * 2)
 
 
 def make_proxy(
-    path: Path, scan: Scan, target: Path, poster: Path, progress: Callable[[int, int], None]
-) -> None:
-    """Decode the whole file once: a small H.264 copy with AAC sound, and a JPEG of its middle.
+    path: Path, scan: Scan, target: Path, poster: Path, progress: Callable[[int, int], None],
+    lines: int = LINES,
+) -> None:  # fmt: skip
+    """Decode the whole file once: a small H.264 copy with AAC sound, of so many lines at most, and
+    a JPEG of its middle.
 
     8 bits, upright, square pixels, the source's frame times. Frame ``n`` of the proxy is frame
     ``n`` of the source.
     """
-    width, height = proxy_size(scan)
+    width, height = proxy_size(scan, lines)
     total = scan.probe.frame_count
     with Mp4Writer(
         target, scan, width, height, "yuv420p", ENCODING, 0, total - 1,

@@ -50,6 +50,7 @@ class Vertical:
     words: str
 
 
+@stored
 @dataclass(frozen=True)
 class Edges:
     """Straight edges of one picture: ``normals`` ``(m, 3)`` of the planes that hold them and the

@@ -7,7 +7,6 @@ from collections.abc import Iterable
 import numpy as np
 
 from ..media.decode import Plane
-from ..media.probe import Scan
 
 SHAPE = 0.02  # by which a picture may differ from twice as wide as high
 SEAM = 2.5  # times as much as from column to column it may change from the last to the first
@@ -16,10 +15,9 @@ POLE = 0.3  # of the changes along the middle row, that there may be along the f
 PLAIN = 4.0  # code values of changes below which a column, or a row, tells nothing
 
 
-def has_shape_of_sphere(scan: Scan) -> bool:
+def has_shape_of_sphere(width: float, height: float) -> bool:
     """Whether a picture is twice as wide as high."""
-    probe = scan.probe
-    return abs(probe.width * probe.pixel_aspect / probe.height / 2 - 1) < SHAPE
+    return abs(width / height / 2 - 1) < SHAPE
 
 
 def goes_around(lumas: Iterable[Plane]) -> bool:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from ..geometry.canvas import Canvas
@@ -12,13 +14,18 @@ from ..quality import scores
 from ..stations.frame import FRAME
 from ..stations.motion import MOTION
 from ..stations.shutter import SHUTTER
+from ..stations.view import VIEW
+from ..stations.view.station import detailed_size
 from ..treatment import Treatment
 from .cost_curve import KNEE_KEPT, cost_curve, knee
 from .decide_model import motion_for
 from .estimate_motion import Estimates
+from .sphere_solution import SphereSolution
 
 LEAST = 20.0  # calm of a lock-off
 SPARE = 1.03  # times the tube that locking off needs, so that it does not just fail
+SPHERE_CALMS = (20.0, 30.0, 40.0, 50.0, 60.0, 70.0, 80.0)
+HARDLY = 0.05  # of a sphere's shake
 LOOKED_AT = 1800  # frames, from the middle of a long clip
 
 
@@ -40,6 +47,21 @@ def first_treatment(estimates: Estimates) -> Treatment:
             calm = calm_for(1.0 - SPARE * (1.0 - 1.0 / needed.zoom))
             return treatment.changed(MOTION, calm=float(np.ceil(max(calm, LEAST))))
     return treatment.changed(MOTION, calm=knee(cost_curve(motion, canvas, treatment)).calm)
+
+
+def first_sphere_treatment(solve: Callable[[Treatment], SphereSolution]) -> Treatment:
+    """A start for a sphere: level, if enough uprights tell; following the camera by the least calm
+    that leaves hardly more shake than the most does. Nothing is cropped, so that calm costs only
+    how late turns are followed."""
+    solutions = {calm: solve(Treatment().changed(MOTION, calm=calm)) for calm in SPHERE_CALMS}
+    left = {calm: found.report["shake_after"] for calm, found in solutions.items()}
+    least = solutions[SPHERE_CALMS[-1]].report
+    enough = max(HARDLY * least["shake_before"], least["shake_sure"]) + min(left.values())
+    calm = next(calm for calm in SPHERE_CALMS if left[calm] <= enough)
+    level = solutions[calm].vertical
+    known = level is not None and level.down is not None
+    treatment = Treatment().changed(MOTION, calm=calm, level="uprights" if known else "off")
+    return treatment.changed(VIEW, **detailed_size(treatment.of(VIEW), solutions[calm].canvas))
 
 
 def stands_still(motion: CameraMotion, canvas: Canvas) -> bool:

@@ -14,7 +14,7 @@ import numpy as np
 
 from ..errors import BadSetting, KeenError, disk_errors
 from ..geometry.canvas import Canvas
-from ..media.decode import frames
+from ..media.decode import Plane, frames
 from ..media.probe import Scan
 from ..motion.camera_motion import CameraMotion, PointTrack
 from ..motion.held_point import HeldPoint
@@ -23,6 +23,7 @@ from ..tracking.features import FeatureTracker
 from ..tracking.tracks import Follower, Tracks, TracksWriter
 
 Progress = Callable[[int, int], None]
+Look = Callable[[int, Plane], None]
 
 
 def silent(done: int, total: int) -> None:
@@ -55,17 +56,21 @@ def measure(
 
 def followed_through(
     path: Path, scan: Scan, first: int, last: int, folder: Path, tracker: Follower,
-    progress: Progress, eye: Canvas | None = None,
+    progress: Progress, eye: Canvas | None = None, look: Look | None = None,
 ) -> Tracks:  # fmt: skip
     """The tracks of ``tracker`` through frames ``first`` to ``last``, kept in ``folder``; it is
-    shown the upper left ``eye`` of pictures, if they hold more."""
+    shown the upper left ``eye`` of pictures, if they hold more. Who else wants to ``look`` is given
+    each frame's number in the range, and its luma."""
     check_range(scan, first, last)
     total = last - first + 1
     part = ... if eye is None else np.s_[: eye.height, : eye.width]
     with disk_errors(folder, about=path), TracksWriter(folder, tracker) as writer:
         start = first + writer.resumed
         for picture in frames(path, scan, start, last, luma_only=True):
-            writer.add(tracker.step(picture.planes[0][part]))
+            luma = picture.planes[0][part]
+            writer.add(tracker.step(luma))
+            if look is not None:
+                look(picture.index - first, luma)
             progress(picture.index - first + 1, total)
         writer.close(scan.times[first : last + 1], first)
     return Tracks.read(folder)

@@ -111,13 +111,15 @@ def told_figures(treatment: Treatment, report: Report) -> list[Figure]:
     if report.get("shake_measured_again") is not None:
         again = in_pixels(report["shake_measured_again"], report["shake_measured_again_sure"])
         figures.append(Figure("Shake left, measured in the file", again))
-    figures += _edge_figures(report)
-    for what, seconds in report.get("seconds", {}).items():
-        quick = seconds < AT_ONCE
-        figures.append(
-            Figure(f"{what.capitalize()} took", "no time" if quick else f"{seconds:.1f} s")
-        )
-    return figures
+    return [*figures, *_edge_figures(report), *seconds_figures(report)]
+
+
+def seconds_figures(report: Report) -> list[Figure]:
+    """What took how long."""
+    return [
+        Figure(f"{what.capitalize()} took", "no time" if spent < AT_ONCE else f"{spent:.1f} s")
+        for what, spent in report.get("seconds", {}).items()
+    ]
 
 
 def _edge_figures(report: Report) -> list[Figure]:

@@ -25,7 +25,7 @@ def render_sphere(
 ) -> Rendered:  # fmt: skip
     """Draw a solved sphere into an MP4 with its sound, each colour sampled once: a sphere again,
     which its file says it is, or a flat view."""
-    view, tag = treatment.of(VIEW), tag_of(scan)
+    view, tag = treatment.of(VIEW), tag_of(scan.probe)
     eye, first = solution.canvas, solution.motion.timeline.first
     last = first + len(solution) - 1
     flat = solution.looks is not None

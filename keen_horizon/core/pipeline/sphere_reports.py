@@ -10,9 +10,14 @@ import numpy as np
 from ..geometry.canvas import Canvas
 from ..media.probe import scan
 from ..motion.sphere_turns import SphereMotion, sphere_motion
+from ..stations.motion import MOTION
+from ..stations.station import Figure, Report
+from ..stations.view import VIEW
+from ..stations.view.station import LEAST_DETAIL
 from ..treatment import Treatment
+from .measure_tracks import Progress, silent
 from .render_clip import Rendered
-from .reports import frame_entries
+from .reports import frame_entries, seconds_figures
 from .sphere_solution import SphereSolution, shake_of_poses
 from .sphere_tracks import first_eye, measure_sphere
 
@@ -43,12 +48,14 @@ def sphere_measure_report(motion: SphereMotion, canvas: Canvas) -> dict[str, Any
     }
 
 
-def shake_in_file(path: Path, nadir: float, room: Path) -> tuple[float, float]:
+def shake_in_file(
+    path: Path, nadir: float, room: Path, progress: Progress = silent
+) -> tuple[float, float]:
     """The shake of a finished sphere, degrees, from its own pixels, and what it is sure to; tracks
     are kept in a folder ``room`` meanwhile."""
     found = scan(path)
-    tracks = measure_sphere(path, found, 0, found.probe.frame_count - 1, room)
-    motion = sphere_motion(tracks, first_eye(found), nadir)
+    tracks = measure_sphere(path, found, 0, found.probe.frame_count - 1, room, progress)
+    motion = sphere_motion(tracks, first_eye(found.probe), nadir)
     return shake_of_poses(motion, motion.poses), 2 * float(np.degrees(np.median(motion.doubt)))
 
 
@@ -72,3 +79,51 @@ def sphere_report(
             look=[None] * len(solution) if solution.looks is None else solution.looks.tolist(),
         ),
     }
+
+
+def degrees_caption(value: float, sure: float) -> str:
+    """``0.02 ± 0.01°``; never less than can be measured."""
+    if value <= sure:
+        return f"≤ {max(sure, 0.01):.2f}°"
+    return f"{value:.2f} ± {max(sure, 0.01):.2f}°"
+
+
+def sphere_shake_captions(report: Report) -> dict[str, str]:
+    """Shake ``before`` and ``after``, with how sure it is."""
+    sure = report["shake_sure"]
+    return {when: degrees_caption(report[f"shake_{when}"], sure) for when in ("before", "after")}
+
+
+def sphere_figures(report: Report) -> dict[str, list[Figure]]:
+    """A sphere's numbers as they are shown, by station."""
+    shake = sphere_shake_captions(report)
+    motion = [Figure("Shake left", f"{shake['before']} → {shake['after']}", on_price_line=True)]
+    level = report.get("level")
+    if level is not None:
+        known = level["found"]
+        text = f"± {level['sure_degrees']:.2f}°" if known else "not known"
+        motion.append(Figure("Horizon level to", text, amber=not known, on_price_line=True))
+    motion += [
+        Figure("Weak frames", f"{report['weak_frames']}"),
+        Figure("Cuts", f"{len(report['cuts'])}"),
+        Figure("Frames", f"{report['frame_count']}"),
+    ]
+    view = []
+    if "pixels_per_output_pixel" in report:
+        detail, pace = report["pixels_per_output_pixel"], report["view_pace"]
+        soft = detail < LEAST_DETAIL
+        view = [
+            Figure("Source pixels per pixel", f"{detail:.2f}", soft, on_price_line=True),
+            Figure("View turns by at most", f"{pace:.0f} °/s",
+                   frame=report["view_pace_frame"] if pace > 0 else None, on_price_line=True),
+        ]  # fmt: skip
+    return {MOTION.name: motion, VIEW.name: view}
+
+
+def told_sphere_figures(report: Report) -> list[Figure]:
+    """All numbers of an export's report."""
+    figures = [figure for own in sphere_figures(report).values() for figure in own]
+    if report.get("shake_measured_again") is not None:
+        again = degrees_caption(report["shake_measured_again"], report["shake_measured_again_sure"])
+        figures.append(Figure("Shake left, measured in the file", again))
+    return [*figures, *seconds_figures(report)]

@@ -5,17 +5,17 @@ Nothing has to be cropped to steady a sphere, so there is no zoom to be solved f
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
-from itertools import pairwise
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
+from scipy.ndimage import gaussian_filter1d
 from scipy.spatial.transform import Rotation
 
 from ..geometry.canvas import Canvas
-from ..geometry.keyframes import Key
+from ..motion.held_point import HeldPoint
 from ..motion.sphere_turns import SphereMotion
-from ..motion.uprights import Edges, Vertical, levelled, vertical
+from ..motion.uprights import Edges, Vertical, levelled
 from ..path.sphere_path import AXES, cut_off, followed_path
 from ..picture.sphere_warp import SphereSampler
 from ..stations.motion import MOTION
@@ -24,8 +24,9 @@ from ..stations.view import VIEW
 from ..stations.view.station import camera_at, looks_of, view_values
 from ..treatment import Treatment
 from ..types import Rays, Real
+from .sphere_level import Stretch
 
-PIECE = 8.0  # seconds of a clip that have a vertical of their own
+FOLLOWS = 0.25  # seconds, about, within which a view that follows something evens out its motion
 HALF_TURN = np.diag([-1.0, -1.0, 1.0])
 SHAKES = 1.0  # Hz from which on turning counts as shake
 CALM_OF = {"pitch": "updown", "yaw": "across", "roll": "roll"}  # a sphere's axes among the settings
@@ -35,7 +36,9 @@ CALM_OF = {"pitch": "updown", "yaw": "across", "roll": "roll"}  # a sphere's axe
 class SphereSolution:
     """A solved sphere of ``n`` frames: ``corrections`` ``(n, 3, 3)`` take rays of the steadied
     sphere to those of each recorded one; ``looks``, where there is a flat view, its rays to the
-    steadied sphere's, and ``angles`` what it sees across, degrees."""
+    steadied sphere's, and ``angles`` what it sees across, degrees. ``downs`` ``(n, 3)`` is straight
+    down in each recorded frame's axes, NaN where that is not known; None where nobody asked.
+    ``view`` is what the flat view is set to in each frame, degrees by setting."""
 
     motion: SphereMotion
     canvas: Canvas
@@ -45,34 +48,53 @@ class SphereSolution:
     report: Report
     notes: tuple[str, ...]
     vertical: Vertical | None = None
+    downs: Rays | None = None
+    view: Mapping[str, Real] = field(default_factory=dict)
 
     def __len__(self) -> int:
         return len(self.corrections)
 
 
+def held_by(treatment: Treatment) -> HeldPoint | None:
+    """The point that a treatment holds, if it holds one."""
+    settings = treatment.of(MOTION)
+    holds = settings.on and settings.aim == "hold" and settings.hold
+    return settings.hold[0] if holds else None
+
+
+def points_of(treatment: Treatment) -> list[HeldPoint]:
+    """The points that have to be followed for a treatment: what it holds, what its view follows."""
+    view = treatment.of(VIEW)
+    points = (held_by(treatment), view.follow if view.on else None)
+    return [point for point in points if point is not None]
+
+
 def solve_sphere(
     motion: SphereMotion, canvas: Canvas, treatment: Treatment,
     edges: Sequence[tuple[int, Edges]] = (), held: Rays | None = None,
+    seen: Rays | None = None,
 ) -> SphereSolution:  # fmt: skip
     """Steady a sphere, and look out of it, as a treatment says; ``edges``, see :func:`find_edges`,
-    tell which way is down; ``held`` ``(n, 3)`` is where a point that is to be held is in each
-    frame, NaN where that is not known."""
+    tell which way is down; ``held`` and ``seen`` ``(n, 3)`` are where a point that is to be held,
+    and one that the view is to follow, are in each frame, NaN where that is not known."""
     settings = treatment.of(MOTION)
     corrections = np.tile(np.eye(3), (len(motion), 1, 1))
     notes: list[str] = []
     told: Vertical | None = None
+    downs = np.full((len(motion), 3), np.nan)
     if settings.on and not motion.evidence.weak[1:].all():
         for start, stop in motion.timeline.segments:
             poses = motion.poses[start:stop]
             steadied = _steadied(poses, motion, start, stop, treatment)
             if settings.upside_down:
                 steadied = HALF_TURN @ steadied
-            if settings.level == "uprights":
+            if settings.level != "off":
+                stretch = Stretch(motion, canvas, start, stop, settings)
                 inside = [(at - start, own) for at, own in edges if start <= at < stop]
-                times = motion.timeline.times[start:stop]
-                downs, own = _downs(poses, inside, times, upside_down=settings.upside_down)
-                if downs is not None:
-                    steadied = levelled(steadied, downs)
+                ways, own = stretch.downs(inside)
+                if ways is not None:
+                    steadied = levelled(steadied, ways)
+                    downs[start:stop] = np.einsum("nij,nj->ni", poses, ways)
                 if told is None or own.down is None:
                     told = own
             if settings.aim == "follow" and settings.heading == "fixed":
@@ -91,40 +113,18 @@ def solve_sphere(
         notes.append(told.words)
     looks = angles = None
     view = treatment.of(VIEW)
+    values: dict[str, Real] = {}
     if view.on:
-        keys = {
-            name.split(".")[1]: [Key(k.frame, k.value, k.smooth) for k in own]
-            for name, own in treatment.keys.items() if name.startswith("view.")
-        }  # fmt: skip
-        values = view_values(view, keys, motion.timeline.frames)
+        values = view_values(view, treatment.keys_of(VIEW), motion.timeline.frames)
+        if view.follow is not None:
+            values |= _followed(seen, corrections, motion)
+            notes += _follow_notes(seen)
         looks, angles = looks_of(values), values["angle"]
-    solution = SphereSolution(motion, canvas, corrections, looks, angles, {}, tuple(notes), told)
+    solution = SphereSolution(
+        motion, canvas, corrections, looks, angles, {}, tuple(notes), told,
+        None if told is None else downs, values,
+    )  # fmt: skip
     return replace(solution, report=_report(solution, treatment))
-
-
-def _downs(
-    poses: Real, edges: Sequence[tuple[int, Edges]], times: Real, *, upside_down: bool
-) -> tuple[Real | None, Vertical]:
-    """Which way is down over a stretch, ``(n, 3)`` in the axes of its first frame, None if that
-    cannot be told; and what is told worst of it. Told piece by piece, and evenly between, so that
-    what turns miss does not add up."""
-    count = max(1, int((times[-1] - times[0]) // PIECE))
-    bounds = np.linspace(0, len(poses), count + 1).astype(int)
-    found: list[tuple[float, Vertical]] = []
-    for low, high in pairwise(bounds.tolist()):
-        own = poses[low:high, 1].mean(axis=0) * (-1 if upside_down else 1)
-        inside = [one.turned(poses[at].T) for at, one in edges if low <= at < high]
-        found.append(((low + high - 1) / 2, vertical(inside, own / np.linalg.norm(own))))
-    known = [(at, one.down) for at, one in found if one.down is not None]
-    worst = max((one for _, one in found), key=lambda one: one.doubt)
-    if not known:
-        return None, worst
-    at, ways = np.array([k for k, _ in known]), np.array([way for _, way in known])
-    frames = np.arange(len(poses), dtype=float)
-    downs = np.stack([np.interp(frames, at, axis) for axis in ways.T], axis=-1)
-    if worst.down is None:
-        worst = max((one for _, one in found if one.down is not None), key=lambda one: one.doubt)
-    return downs / np.linalg.norm(downs, axis=1, keepdims=True), worst
 
 
 def _fixed_heading(steadied: Real) -> Real:
@@ -152,6 +152,36 @@ def _holding(steadied: Real, poses: Real, held: Rays) -> Real:
     nod = Rotation.from_euler("x", above[:, None]).as_matrix()
     on = Rotation.from_euler("y", [yaw[first]]).as_matrix()
     return np.asarray(on @ nod @ back @ steadied)
+
+
+def _followed(seen: Rays | None, corrections: Real, motion: SphereMotion) -> dict[str, Real]:
+    """Yaw and pitch, degrees, of a view that keeps what is ``seen`` in its middle, evenly: as its
+    own motion goes on, without its tremor. Where it is not known, as in the nearest frame that
+    does; nothing if none does."""
+    if seen is None:
+        return {}
+    known = np.flatnonzero(np.isfinite(seen).all(axis=1))
+    if len(known) < 2:
+        return {}
+    rays = np.einsum("nji,nj->ni", corrections, np.nan_to_num(seen))
+    frames = np.arange(len(rays))
+    yaw = np.interp(frames, known, np.unwrap(np.arctan2(rays[known, 0], rays[known, 2])))
+    pitch = np.interp(frames, known, -np.arcsin(np.clip(rays[known, 1], -1, 1)))
+    wide = FOLLOWS / np.median(np.diff(motion.timeline.times))
+    smooth = gaussian_filter1d(np.stack([yaw, pitch]), wide, axis=1, mode="nearest")
+    yaw, pitch = np.degrees(smooth)
+    return {"yaw": yaw, "pitch": pitch}
+
+
+def _follow_notes(seen: Rays | None) -> list[str]:
+    """Sentences about a view that follows something."""
+    known = 0 if seen is None else int(np.isfinite(seen).all(axis=1).sum())
+    if seen is None or known < 2:
+        return ["What the view is to follow could not be followed; it looks as it is set."]
+    if known < len(seen):
+        return [f"What the view follows is not known in {len(seen) - known} of {len(seen)} frames; "
+                "there it looks on to where it was last."]  # fmt: skip
+    return []
 
 
 def _hold_notes(held: Rays | None) -> list[str]:
@@ -194,6 +224,7 @@ def _report(solution: SphereSolution, treatment: Treatment) -> Report:
         "turn_doubt": float(np.degrees(np.median(motion.doubt))),
         "weak_frames": int(motion.evidence.weak.sum()),
         "cuts": (motion.timeline.first + motion.timeline.cuts).tolist(),
+        "blurred_frames": (motion.timeline.first + np.nonzero(motion.timeline.blurred)[0]).tolist(),
     }  # fmt: skip
     level = solution.vertical
     if level is not None:
@@ -208,10 +239,20 @@ def _report(solution: SphereSolution, treatment: Treatment) -> Report:
         told["pixels_per_output_pixel"] = 1 / SphereSampler(camera, solution.canvas).enlargement
         pace, frame = _pace(solution.looks, motion)
         told |= {"view_pace": pace, "view_pace_frame": frame}
-    warnings = {VIEW.name: VIEW.warnings(treatment.of(VIEW), told)}
+    warnings = {
+        MOTION.name: _weak_words(told), VIEW.name: VIEW.warnings(treatment.of(VIEW), told),
+    }  # fmt: skip
     return told | {
         "warnings": warnings, "notes": [*solution.notes, *warnings[VIEW.name]],
     }  # fmt: skip
+
+
+def _weak_words(told: Report) -> list[str]:
+    weak, count = told["weak_frames"], told["frame_count"]
+    if not 0 < weak < count - 1:
+        return []
+    return [f"{weak} of {count} frames could not be measured surely; the correction is gentler "
+            "there."]  # fmt: skip
 
 
 def shake_of_poses(motion: SphereMotion, poses: Real) -> float:

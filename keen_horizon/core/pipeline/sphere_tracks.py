@@ -20,13 +20,14 @@ from ..geometry.looks import flat_camera, look_matrix
 from ..geometry.projection import Camera, Equirectangular
 from ..geometry.similarity import Similarities
 from ..media.decode import Plane, frame_at, frames
-from ..media.probe import Scan
+from ..media.probe import Probe, Scan
 from ..media.spherical import SphereTag
 from ..motion.camera_motion import CameraMotion
 from ..motion.held_point import HeldPoint
 from ..motion.point_tracker import follow_point
 from ..motion.sphere_turns import SphereMotion
 from ..motion.uprights import EdgeFinder, Edges
+from ..picture.around import has_shape_of_sphere
 from ..picture.sphere_warp import SphereSampler, sampled
 from ..tracking.sphere_features import SphereTracker
 from ..tracking.tracks import Tracks
@@ -40,28 +41,43 @@ LEAST_LOOKS, LOOK_EVERY = 10, 30  # frames that are looked at for edges
 
 
 def measure_sphere(
-    path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent
-) -> Tracks:
+    path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent,
+    *, edges: EdgesOnTheWay | None = None,
+) -> Tracks:  # fmt: skip
     """Follow features through frames ``first`` to ``last`` of a sphere, in its first eye if it has
-    two; as :func:`.measure`."""
-    eye = first_eye(scan)
-    return followed_through(path, scan, first, last, folder, SphereTracker(eye), progress, eye)
+    two, and gather ``edges``; as :func:`.measure`."""
+    eye = first_eye(scan.probe)
+    tracker = SphereTracker(eye)
+    return followed_through(path, scan, first, last, folder, tracker, progress, eye, edges)
+
+
+class EdgesOnTheWay:
+    """Looks for straight edges in some of ``count`` frames as they go by; :func:`find_edges` goes
+    back for those that did not, as after a measure that was broken off."""
+
+    def __init__(self, scan: Scan, count: int) -> None:
+        self.finder = EdgeFinder(first_eye(scan.probe))
+        self.found: dict[int, Edges] = {}
+        most = min(count, max(LEAST_LOOKS, count // LOOK_EVERY))
+        self.wanted = np.unique(np.linspace(0, count - 1, most).astype(int)).tolist()
+
+    def __call__(self, at: int, luma: Plane) -> None:
+        if at in self.wanted:
+            self.found[at] = self.finder(luma)
 
 
 def find_edges(
-    path: Path, scan: Scan, motion: SphereMotion, progress: Progress = silent
+    path: Path, scan: Scan, first: int, seen: EdgesOnTheWay, progress: Progress = silent
 ) -> list[tuple[int, Edges]]:
-    """The straight edges of some frames of a measured sphere, with the frame's number in the range,
-    in the frame's own axes."""
-    n, first, eye = len(motion), motion.timeline.first, first_eye(scan)
-    finder = EdgeFinder(eye)
-    wanted = np.unique(np.linspace(0, n - 1, min(n, max(LEAST_LOOKS, n // LOOK_EVERY))).astype(int))
-    found = []
-    for k, at in enumerate(wanted.tolist()):
+    """The straight edges of some frames of a sphere's range, each with the frame's number in it, in
+    the frame's own axes: those ``seen`` on the way, and what is wanting of them."""
+    eye = first_eye(scan.probe)
+    missing = [at for at in seen.wanted if at not in seen.found]
+    for k, at in enumerate(missing):
         luma = frame_at(path, scan, first + at, luma_only=True).planes[0]
-        found.append((at, finder(luma[: eye.height, : eye.width])))
-        progress(k + 1, len(wanted))
-    return found
+        seen(at, luma[: eye.height, : eye.width])
+        progress(k + 1, len(missing))
+    return sorted(seen.found.items())
 
 
 def follow_on_sphere(
@@ -73,7 +89,7 @@ def follow_on_sphere(
     It is followed in a flat view that is kept on the world, and then, as long as that leads
     further, on the way that was found so far: so it may go all around, and over the seam.
     """
-    eye, n, first = first_eye(scan), len(motion), motion.timeline.first
+    eye, n, first = first_eye(scan.probe), len(motion), motion.timeline.first
     if not first <= point.frame < first + n:
         raise BadSetting(f"the held point is placed at frame {point.frame}, outside the clip.")
     poses = motion.poses
@@ -134,15 +150,15 @@ def _views_of(
     return luma
 
 
-def tag_of(scan: Scan) -> SphereTag:
+def tag_of(probe: Probe) -> SphereTag:
     """What is known of a clip that is taken for a sphere: a plain one, if its file says nothing."""
-    return scan.probe.sphere or SphereTag()
+    return probe.sphere or SphereTag()
 
 
-def first_eye(scan: Scan) -> Canvas:
+def first_eye(probe: Probe) -> Canvas:
     """The size of a sphere's picture, for one eye. Raises BadSetting for one that is none."""
-    width, height = scan.probe.width, scan.probe.height
-    tag = tag_of(scan)
+    width, height = probe.width, probe.height
+    tag = tag_of(probe)
     if tag.projection != "equirectangular":
         raise BadSetting(
             f"the file says that its projection is a {tag.projection}, which is not read here.",
@@ -157,7 +173,7 @@ def first_eye(scan: Scan) -> Canvas:
         height //= 2
     elif tag.stereo == "left-right":
         width //= 2
-    if abs(width / height - 2) > 0.02:
+    if not has_shape_of_sphere(width, height):
         raise BadSetting(
             f"a picture of {width} × {height} does not go all around: a sphere is twice as wide as "
             "it is high.",
@@ -169,7 +185,7 @@ def first_eye(scan: Scan) -> Canvas:
 def eyes_words(path: Path, scan: Scan, frame: int) -> str:
     """A sentence where the two eyes of a sphere do not look alike; nothing where they do, or where
     there is one."""
-    tag = tag_of(scan)
+    tag = tag_of(scan.probe)
     if tag.stereo == "mono":
         return ""
     picture = frame_at(path, scan, frame, luma_only=True)

@@ -82,6 +82,16 @@ class Figure:
     on_price_line: bool = False
 
 
+@dataclass(frozen=True)
+class Tools:
+    """What a station's tools on the page are made of, for a ``kind`` of clip: names below the
+    templates' and the scripts' folder."""
+
+    kind: Kind
+    template: str = ""
+    script: str = ""
+
+
 class Station(Generic[S]):
     """A station of the light path. Subclasses give the class variables and whichever of the methods
     they have something to say to."""
@@ -91,8 +101,7 @@ class Station(Generic[S]):
     icon: ClassVar[str]  # what is inside an SVG of 40 by 40
     Settings: type[S]
     serves: ClassVar[frozenset[Kind]] = frozenset({"flat"})
-    template: ClassVar[str | None] = None  # of its tools, below the templates' folder
-    script: ClassVar[str | None] = None  # of its tools, below the scripts' folder
+    tools: ClassVar[tuple[Tools, ...]] = ()
 
     # --- settings ---------------------------------------------------------------------------------
 
@@ -102,6 +111,10 @@ class Station(Generic[S]):
         if kind not in self.serves:
             return {}
         return {n: facts for n, facts in self.facts.items() if kind in (facts.serves or (kind,))}
+
+    def tools_for(self, kind: Kind) -> Tools:
+        """Its tools for a kind of clip; without a template they are its settings, as declared."""
+        return next((one for one in self.tools if one.kind == kind), Tools(kind))
 
     @cached_property
     def facts(self) -> dict[str, SettingFacts]:

@@ -64,6 +64,14 @@ class TreatmentBase(BaseModel):
         own = self.of(station).model_copy(update=settings)
         return self.model_copy(update={station.name: type(own)(**dict(own))})
 
+    def keys_of(self, station: Station[Any]) -> dict[str, list[Key]]:
+        """The keyframes of a station's settings, by their own names."""
+        return {
+            name.split(".")[1]: [Key(k.frame, k.value, k.smooth) for k in keys]
+            for name, keys in self.keys.items()
+            if name.split(".")[0] == station.name
+        }
+
     def values(self, name: str, frames: Indices) -> Real:
         """``(n,)`` a keyed setting at each of ``frames``, counted as in the recording."""
         station, key = name.split(".")

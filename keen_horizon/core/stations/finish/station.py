@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from ...picture.pixel_stage import AnyStage
-from ..station import Figure, Report, Scene, Station
+from ..station import Figure, Report, Scene, Station, Tools
 from .grain import Grain
 from .settings import FinishSettings
 from .sharpen import Sharpen, gain_for, sharpness_left
@@ -25,7 +25,7 @@ class FinishStation(Station[FinishSettings]):
     title = "Finish"
     icon = '<path d="M8 30 20 9l12 21z"/><path class="thin" d="M20 9v21"/>'
     Settings = FinishSettings
-    template = "stations/finish.html"
+    tools = (Tools("flat", "stations/finish.html"),)
 
     def in_force(self, settings: FinishSettings) -> FinishSettings:
         return settings if settings.on else FinishSettings()

@@ -9,7 +9,7 @@ from ...geometry.reshape import Reshape, edge_stretch, is_convex
 from ...geometry.stage import Smoothness, WarpStage
 from ...path.areas import shares_shown
 from ...types import Real
-from ..station import Figure, Report, Scene, Solved, Station
+from ..station import Figure, Report, Scene, Solved, Station, Tools
 from .reshape import reshape_of_scene
 from .settings import CORNERS, SIDES, FrameSettings
 from .view import ceiling
@@ -29,8 +29,7 @@ class FrameStation(Station[FrameSettings]):
     title = "Frame"
     icon = '<path d="M6 10h28v20H6z"/><path class="thin" d="M11 14h18v12H11z"/>'
     Settings = FrameSettings
-    template = "stations/frame.html"
-    script = "stations/frame.js"
+    tools = (Tools("flat", "stations/frame.html", "stations/frame.js"),)
 
     def in_force(self, settings: FrameSettings) -> FrameSettings:
         return settings  # switched off, bare edges stay; zoom, position and size hold all the same

@@ -11,7 +11,7 @@ from ...geometry.canvas import Canvas
 from ...geometry.live_area import LiveArea
 from ...picture.pixel_stage import AnyStage
 from ...picture.radial import even_powers
-from ..station import Figure, Report, Scene, Station
+from ..station import Figure, Report, Scene, Station, Tools
 from .by_hand import parting_of, shape_of
 from .dead_corners import live_area_of
 from .fall_off import TERMS, FallOffGain, fall_off_of
@@ -32,8 +32,7 @@ class GlassStation(Station[GlassSettings]):
     title = "Glass"
     icon = '<circle cx="20" cy="20" r="13"/><path class="thin" d="M7 20a18 18 0 0 0 26 0"/>'
     Settings = GlassSettings
-    template = "stations/glass.html"
-    script = "stations/glass.js"
+    tools = (Tools("flat", "stations/glass.html", "stations/glass.js"),)
 
     def in_force(self, settings: GlassSettings) -> GlassSettings:
         return settings if settings.on else GlassSettings()

@@ -13,7 +13,7 @@ from ...geometry.chain import WarpChain
 from ...geometry.lens import Lens
 from ...geometry.stage import WarpStage
 from ...motion.camera_motion import CameraMotion
-from ..station import Report, Scene, Solved, Station
+from ..station import Report, Scene, Solved, Station, Tools
 from .optics import bends
 from .settings import LensSettings
 
@@ -28,8 +28,7 @@ class LensStation(Station[LensSettings]):
     title = "Lens"
     icon = '<path d="M20 5c7 9 7 21 0 30c-7-9-7-21 0-30z"/><path class="thin" d="M3 20h34"/>'
     Settings = LensSettings
-    template = "stations/lens.html"
-    script = "stations/lens.js"
+    tools = (Tools("flat", "stations/lens.html", "stations/lens.js"),)
 
     def in_force(self, settings: LensSettings) -> LensSettings:
         return settings if bends(settings) else LensSettings()

@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import Any, Literal
 
 from ...motion.held_point import HeldPoint
+from ...motion.horizon_marks import HorizonMark
 from ...tracking.subjects import Subject
 from ...values import Place
-from ..setting import Choice, setting
+from ..setting import Choice, Kind, setting
 from ..station import StationSettings
 
 MODELS = {
@@ -30,9 +31,9 @@ TURNING = (*NEEDING, "mesh")  # and those that go by the angle of view where it 
 COMPONENTS = ("across", "updown", "roll", "size")  # of the camera's path
 
 
-def _own_calm(label: str) -> Any:
+def _own_calm(label: str, serves: tuple[Kind, ...] = ()) -> Any:
     return setting(
-        None, 0, 100, label=f"Calm, {label}", affects="path",
+        None, 0, 100, label=f"Calm, {label}", affects="path", serves=serves,
         hint=f"Calm of the component {label} alone; null: as calm.",
     )  # fmt: skip
 
@@ -63,13 +64,13 @@ class MotionSettings(StationSettings):
     calm_across: float | None = _own_calm("across")
     calm_updown: float | None = _own_calm("up-down")
     calm_roll: float | None = _own_calm("roll")
-    calm_size: float | None = _own_calm("size")
+    calm_size: float | None = _own_calm("size", serves=("flat",))
     ease: float = setting(
-        0.0, 0, 100, label="Ease", unit="%", keyed=True, affects="path",
+        0.0, 0, 100, label="Ease", unit="%", keyed=True, affects="path", serves=("flat",),
         hint="Percent of the calm given up; meant to be keyed.",
     )  # fmt: skip
     slack: float = setting(
-        0.0, 0, 100, label="Slack", affects="path",
+        0.0, 0, 100, label="Slack", affects="path", serves=("flat",),
         needs=[LOCKING], hint="How freely a locked-off picture may drift, slowly.",
     )  # fmt: skip
     lock_frame: int | None = setting(
@@ -82,18 +83,18 @@ class MotionSettings(StationSettings):
         hint="Points to hold: one for position, two for roll and size too, four for perspective.",
     )  # fmt: skip
     hold_at: Place | None = setting(
-        None, label="Held at", affects="path", of_clip=True, needs=[HOLDING],
+        None, label="Held at", affects="path", serves=("flat",), of_clip=True, needs=[HOLDING],
         hint="Where the first is held, as shares of the steadied picture before zoom; "
         "null: where it is.",
     )  # fmt: skip
     tightness: float = setting(
-        100.0, 0, 100, label="Tightness", affects="path",
+        100.0, 0, 100, label="Tightness", affects="path", serves=("flat",),
         needs=[HOLDING], hint="100: dead still; 0: gently brought back.",
     )  # fmt: skip
     model: Literal[
         "shift", "similarity", "rotation", "travel", "perspective", "mesh", "decide"
     ] = setting(
-        "decide", label="Model", affects="motion",
+        "decide", label="Model", affects="motion", serves=("flat",),
         hint="shift: across and up-down. similarity: shift, roll and scale. perspective: "
         "keystone and shear too. rotation: what turning the camera does. travel: that, and what "
         "its travel does to the depth that fills the picture. "
@@ -102,32 +103,39 @@ class MotionSettings(StationSettings):
         choices=MODELS,
     )  # fmt: skip
     stiffness: float = setting(
-        50.0, 0, 100, label="Stiffness", affects="motion", needs=[{"model": ("mesh", "decide")}],
-        hint="How little a mesh bends.",
+        50.0, 0, 100, label="Stiffness", affects="motion", serves=("flat",),
+        needs=[{"model": ("mesh", "decide")}], hint="How little a mesh bends.",
     )  # fmt: skip
     stretch_limit: float = setting(
-        4.0, 0.5, 20, label="Most stretch", unit="%", step=0.5, affects="path",
+        4.0, 0.5, 20, label="Most stretch", unit="%", step=0.5, affects="path", serves=("flat",),
         needs=[{"model": ("perspective", "mesh", "decide")}, HOLDING],
         hint="Most that any region is stretched, in percent.",
     )  # fmt: skip
     wobble_limit: float = setting(
         1.0, 0.05, 10, label="Most wobble", unit="px", step=0.05, reach=(0.05, 5),
-        affects="report", hint="Wobble, in px, above which it is pointed out.",
+        affects="report", serves=("flat",), hint="Wobble, in px, above which it is pointed out.",
     )  # fmt: skip
     angle_of_view: float | None = setting(
-        None, 5, 150, label="Angle of view", unit="°", step=0.1, affects="motion",
+        None, 5, 150, label="Angle of view", unit="°", step=0.1, affects="motion", serves=("flat",),
         needs=[{"model": (*TURNING, "decide")}],
         hint="Across the picture, in degrees; where it is not given, by the lens or the clip's own "
         "motion.",
     )  # fmt: skip
-    level: Literal["off", "uprights"] = setting(
+    level: Literal["off", "uprights", "horizon", "both"] = setting(
         "uprights", label="Level", affects="path", serves=("sphere",),
-        hint="Of a sphere: whether its horizon stays level, as uprights tell it where enough "
-        "of them are seen.",
+        hint="Of a sphere: whether its horizon stays level, and what tells it: uprights, where "
+        "enough of them are seen; the horizon as it was drawn; or both.",
         choices={
             "off": Choice("As recorded"),
             "uprights": Choice("By uprights", "Walls, masts and posts tell which way is down."),
+            "horizon": Choice("By the horizon", "Drawn in one frame or in several."),
+            "both": Choice("By both", "Each counts as much as it is sure."),
         },
+    )  # fmt: skip
+    horizon: tuple[HorizonMark, ...] = setting(
+        (), label="Drawn horizon", affects="path", of_clip=True, max_length=50,
+        serves=("sphere",), needs=[{"level": ("horizon", "both")}],
+        hint="Of a sphere: lines along its horizon, each drawn in a frame.",
     )  # fmt: skip
     heading: Literal["recorded", "fixed"] = setting(
         "recorded", label="Heading", affects="path", serves=("sphere",),
@@ -149,11 +157,11 @@ class MotionSettings(StationSettings):
         "not steer.",
     )  # fmt: skip
     aside: tuple[Subject, ...] = setting(
-        (), label="Set aside", affects="motion", of_clip=True, max_length=50,
+        (), label="Set aside", affects="motion", serves=("flat",), of_clip=True, max_length=50,
         hint="Subjects whose marks must not steer.",
     )  # fmt: skip
     steer_by: Subject | None = setting(
-        None, label="Steered by", affects="motion", of_clip=True,
+        None, label="Steered by", affects="motion", serves=("flat",), of_clip=True,
         hint="The subject whose marks alone steer; null: all that are not set aside.",
     )  # fmt: skip
 

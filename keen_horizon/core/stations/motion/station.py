@@ -14,7 +14,7 @@ from ...path.tripod import TripodCost, tripod_cost
 from ...quality import scores
 from ...tracking.features import accuracy
 from ...types import Real
-from ..station import Figure, Report, Solved, Station
+from ..station import Figure, Report, Solved, Station, Tools
 from .settings import MotionSettings
 from .steadying import point_lock_of
 
@@ -32,8 +32,10 @@ class MotionStation(Station[MotionSettings]):
     icon = '<path d="M4 24 l6 -9 5 12 6 -15 5 11 4 -5 6 3"/>'
     Settings = MotionSettings
     serves = frozenset({"flat", "sphere"})
-    template = "stations/motion.html"
-    script = "stations/motion.js"
+    tools = (
+        Tools("flat", "stations/motion.html", "stations/motion.js"),
+        Tools("sphere", "stations/sphere_motion.html", "stations/sphere-motion.js"),
+    )
 
     def report(self, settings: MotionSettings, solved: Solved) -> Report:
         motion, canvas = solved.motion, solved.scene.canvas

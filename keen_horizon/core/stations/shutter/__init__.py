@@ -8,7 +8,7 @@ from ...geometry.view import View
 from ...path.background_shake import background_shake
 from ...quality.scores import doubt, in_pixels, rms
 from ..setting import Choice, setting
-from ..station import Report, Scene, Solved, Station, StationSettings
+from ..station import Report, Scene, Solved, Station, StationSettings, Tools
 
 
 class ShutterSettings(StationSettings):
@@ -37,8 +37,7 @@ class ShutterStation(Station[ShutterSettings]):
     title = "Shutter"
     icon = '<path d="M7 9h26M9 15h26M5 21h26M8 27h26M6 33h26"/>'
     Settings = ShutterSettings
-    template = "stations/shutter.html"
-    script = "stations/shutter.js"
+    tools = (Tools("flat", "stations/shutter.html", "stations/shutter.js"),)
 
     def in_force(self, settings: ShutterSettings) -> ShutterSettings:
         return settings if settings.on and settings.readout else ShutterSettings()

@@ -5,8 +5,12 @@ from __future__ import annotations
 from typing import Literal
 
 from ...geometry.looks import NARROWEST, WIDEST
+from ...motion.held_point import HeldPoint
 from ..setting import Choice, setting
 from ..station import StationSettings
+
+
+FREE = [{"follow": (None,)}]  # it looks where it is set
 
 
 class ViewSettings(StationSettings):
@@ -28,11 +32,12 @@ class ViewSettings(StationSettings):
     )  # fmt: skip
     yaw: float = setting(
         0.0, -180, 180, label="To the right", unit="°", step=0.1, keyed=True, affects="map",
+        needs=FREE,
         hint="Where the view looks, from the middle of the steadied sphere; between keys it takes "
         "the short way round.",
     )  # fmt: skip
     pitch: float = setting(
-        0.0, -90, 90, label="Upwards", unit="°", step=0.1, keyed=True, affects="map",
+        0.0, -90, 90, label="Upwards", unit="°", step=0.1, keyed=True, affects="map", needs=FREE,
         hint="How far above the middle it looks.",
     )  # fmt: skip
     roll: float = setting(
@@ -48,6 +53,10 @@ class ViewSettings(StationSettings):
     )  # fmt: skip
     height: int = setting(
         1080, 64, 4320, label="Height", unit="px", step=2, affects="map", hint="Of the output.",
+    )  # fmt: skip
+    follow: HeldPoint | None = setting(
+        None, label="Follow", affects="map", of_clip=True,
+        hint="A thing that the view keeps in its middle, evenly; null: it looks as it is set.",
     )  # fmt: skip
     fastest: float = setting(
         60.0, 1, 360, label="Fastest turn", unit="°/s", affects="report",

@@ -11,10 +11,11 @@ from ...geometry.keyframes import Key, keyed
 from ...geometry.looks import WIDEST, flat_camera, look_matrix
 from ...geometry.projection import Camera
 from ...types import Indices, Real
-from ..station import Report, Station
+from ..station import Report, Station, Tools
 from .settings import ViewSettings
 
 ROUND = ("yaw", "roll")  # angles that come round to where they began
+WIDTHS = (3840, 2560, 1920, 1280, 960, 640)  # of usual outputs, 16 by 9
 LEAST_DETAIL = 0.8  # source pixels per output pixel, below which a view is said to be soft
 
 
@@ -26,6 +27,7 @@ class ViewStation(Station[ViewSettings]):
     icon = '<circle cx="20" cy="20" r="14"/><path d="M11 14 h18 v12 h-18z"/>'
     Settings = ViewSettings
     serves = frozenset({"sphere"})
+    tools = (Tools("sphere", "stations/view.html", "stations/view.js"),)
 
     def fault(self, settings: ViewSettings) -> str | None:
         most = WIDEST[settings.projection]
@@ -86,6 +88,17 @@ def looks_of(values: Mapping[str, Real]) -> Real:
     """``(n, 3, 3)`` from rays of the flat camera to those of the steadied sphere."""
     turned = (np.radians(values[name]) for name in ("yaw", "pitch", "roll"))
     return np.stack([look_matrix(*angles) for angles in zip(*turned, strict=True)])
+
+
+def detailed_size(settings: ViewSettings, sphere: Canvas) -> dict[str, int]:
+    """The largest usual size of an output for which a ``sphere`` has enough pixels.
+
+    >>> detailed_size(ViewSettings(), Canvas(5760, 2880))
+    {'width': 1920, 'height': 1080}
+    """
+    across = 2 * np.tan(np.radians(settings.angle) / 2) * sphere.width / (2 * np.pi)
+    width = next((w for w in WIDTHS if LEAST_DETAIL * w <= across), WIDTHS[-1])
+    return {"width": width, "height": width * 9 // 16}
 
 
 def camera_at(settings: ViewSettings, angle: float) -> Camera:

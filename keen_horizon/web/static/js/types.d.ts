@@ -133,6 +133,22 @@ interface PixelStage {
   uniforms: Record<string, { size: number; values: string }>;
 }
 
+/** How a sphere is drawn: what takes the steadied one's rays to the recorded one's, frame by frame,
+ * and the flat camera inside it. */
+interface PackedSphere {
+  turns: string;
+  eye: number[]; // of the film's picture: left, top, width, height
+  shape: { width: number; height: number };
+  view: {
+    on: boolean;
+    follows: boolean;
+    projection: "rectilinear" | "stereographic" | "cylindrical";
+    width: number;
+    height: number;
+    values: Record<string, string>;
+  };
+}
+
 interface Version {
   id: number;
   name: string;
@@ -143,14 +159,14 @@ interface Version {
 interface PackedStrip {
   before: Record<string, string>;
   after: Record<string, string>;
-  room: string;
+  room?: string;
   zoom: string;
   blurred: string;
   keyed: Record<string, string>;
-  view: string;
-  held: string | null;
-  places: string | null;
-  borrowed: string | null;
+  view: string; // this and the zoom of flat clips
+  held?: string | null;
+  places?: string | null;
+  borrowed?: string | null;
   confidence: string;
   weak: string;
   cuts: number[];
@@ -173,8 +189,9 @@ interface Answer {
   price: Figure[];
   notes: string[];
   first: number;
-  lattice: PackedLattice;
+  lattice: PackedLattice; // of flat clips
   pixels: PixelStage[];
+  sphere?: PackedSphere;
   displacement: { away: number[]; moved: (number | null)[] } | null;
   strip: PackedStrip;
 }
@@ -203,7 +220,8 @@ interface ClipState {
   proxy: string;
   source_words: string;
   light_words: string;
-  kind_words: string;
+  kind?: "flat" | "sphere"; // once it has been taken in
+  kind_words: string; // why it was taken for that; empty where there is no question
   sound: boolean;
   closer: Closer;
 }
@@ -227,7 +245,7 @@ interface Box {
 interface Part {
   treated: boolean;
   name: string;
-  lattice: import("./clip/stage/lattice.js").Lattice;
+  lattice: import("./clip/stage/lattice.js").Lattice | import("./clip/stage/around.js").Around;
   output: Shape;
   region: Box;
   box: Box;
@@ -240,6 +258,12 @@ interface Grip {
   reach: number; // css pixels
   move(spot: Spot, settled: boolean): void;
   magnified?: boolean;
+}
+
+/** What the hand does where nothing can be taken hold of. */
+interface Free extends Tool {
+  takes(spot: Spot): boolean;
+  wheel?(spot: Spot, factor: number): boolean;
 }
 
 /** What a pointer does on the picture. */

@@ -7,6 +7,7 @@ import "./panels/field.js";
 import "./panels/fold.js";
 import "./panels/key-card.js";
 import "./panels/keyboard.js";
+import "./panels/kind-of-clip.js";
 import "./panels/light-path.js";
 import "./panels/page.js";
 import "./panels/price-line.js";

@@ -34,6 +34,8 @@ const copyOf = (value) => JSON.parse(JSON.stringify(window.Alpine.raw(value)));
 
 const makeClip = () => ({
   base: "", // address of the clip
+  /** @type {string[]} what there is over and beside the picture of this kind of clip */
+  aids: [],
   /** @type {ClipState | null} */
   state: null,
   ready: false,
@@ -114,14 +116,22 @@ const makeClip = () => ({
   },
 
   /**
+   * The value of a setting at a frame of the range.
+   * @param {string} name
+   * @param {number} at
+   */
+  valueAt(name, at) {
+    if (!this.treatment) return settings[name]?.default ?? null;
+    const line = this.isKeyed(name) && this.keyedLines[name];
+    return line ? alongLine(line, at) : valueOf(this.treatment, name);
+  },
+
+  /**
    * The value of a setting at the frame on show.
    * @param {string} name
    */
   value(name) {
-    if (!this.treatment) return settings[name]?.default ?? null;
-    const line = this.isKeyed(name) && this.keyedLines[name];
-    if (line) return rounded(alongLine(line, this.at), settings[name].step);
-    const value = valueOf(this.treatment, name);
+    const value = this.valueAt(name, this.at);
     return typeof value === "number" ? rounded(value, settings[name].step) : value;
   },
 
@@ -273,7 +283,7 @@ const makeClip = () => ({
     if (answer.whole) this.keyedLines = Object.freeze(Object.fromEntries(lines));
     this.answer = Object.freeze(answer);
     this.answered += 1;
-    this.note = [this.state?.kind_words, ...answer.notes].filter(Boolean).join(" ");
+    this.note = answer.notes.join(" ");
     this.working = "";
     if (answer.solving) this.awaitRest(answer.solving);
   },
@@ -304,7 +314,8 @@ const makeClip = () => ({
   /** @param {Job} job */
   workingWords(job) {
     const far = job.total ? ` ${Math.round((100 * job.done) / job.total)} %` : " …";
-    if (this.treatment?.motion.aim === "hold") return `Following the point${far}`;
+    if (this.treatment?.motion.aim === "hold" || this.treatment?.view.follow)
+      return `Following the point${far}`;
     return `Solving all ${this.count} frames …`;
   },
 

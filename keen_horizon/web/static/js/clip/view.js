@@ -14,6 +14,7 @@ const makeView = () => ({
   grid: preference("grid", false),
   bare: preference("bare", true), // whether bare edges are hatched
   marks: preference("marks", false),
+  around: preference("around", true), // whether a sphere's horizon and nadir are drawn
   dotSize: preference("dotSize", 4),
   trail: preference("trail", 8), // frames
   ruling: { ...RULING, ...preference("ruling", {}) },
@@ -43,7 +44,7 @@ const makeView = () => ({
     }
   },
 
-  /** @param {"grid" | "bare" | "marks" | "scopes"} name */
+  /** @param {"grid" | "bare" | "marks" | "around" | "scopes"} name */
   toggle(name) {
     this.clean = false;
     this.set(name, !this[name]);
@@ -68,7 +69,7 @@ const makeView = () => ({
   },
 
   /**
-   * @param {"grid" | "bare" | "marks" | "scopes" | "dotSize" | "trail" | "ruling" | "shortcuts"} name
+   * @param {"grid" | "bare" | "marks" | "around" | "scopes" | "dotSize" | "trail" | "ruling" | "shortcuts"} name
    * @param {any} value
    */
   set(name, value) {

@@ -19,7 +19,7 @@ const QUIET = 6000;
  * @property {string | null} poster
  * @property {Job | null} work
  * @property {Job | null} failed
- * @property {{ before: string, after: string, kept: number } | null} shake
+ * @property {{ before: string, after: string, kept: number | null } | null} shake
  */
 
 /**
@@ -28,7 +28,8 @@ const QUIET = 6000;
  */
 function described(card) {
   const progress = card.work ? jobWords(card.work) : "";
-  const kept = card.shake && !card.work ? `, keeps ${card.shake.kept.toFixed(0)} %` : "";
+  const share = card.work ? null : (card.shake?.kept ?? null);
+  const kept = share === null ? "" : `, keeps ${share.toFixed(0)} %`;
   return {
     ...card,
     facts: [card.format, card.weight].filter(Boolean).join(" · "),

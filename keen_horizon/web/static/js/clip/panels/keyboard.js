@@ -49,7 +49,7 @@ function deleteKeys({ clip }) {
 
 /** @param {Pressed} now */
 function toTightest({ clip }) {
-  const frame = clip.answer?.stations.frame.figures.find((one) => one.frame !== null)?.frame;
+  const frame = clip.answer?.stations.frame?.figures.find((one) => one.frame !== null)?.frame;
   if (typeof frame === "number") clip.go(frame);
 }
 
@@ -58,6 +58,16 @@ function toFurthest({ clip }) {
   const hold = clip.answer?.report.hold;
   if (hold) clip.go(hold.furthest_frame);
 }
+
+/**
+ * Something over or beside the picture, where this kind of clip has it.
+ * @param {string} aid
+ * @param {(now: Pressed) => void} act
+ * @returns {(now: Pressed) => void}
+ */
+const having = (aid, act) => (now) => {
+  if (now.clip.aids.includes(aid)) act(now);
+};
 
 /** @param {Pressed} now */
 function playPause({ clip }) {
@@ -110,13 +120,22 @@ const ROWS = [
     },
   ],
   ["G", "grid", { g: ({ view }) => view.toggle("grid") }],
-  ["M", "marks", { m: ({ view }) => view.toggle("marks") }],
-  ["E", "bare edges", { e: ({ view }) => view.toggle("bare") }],
-  ["W", "scopes", { w: ({ view }) => view.toggle("scopes") }],
+  ["M", "marks", { m: having("marks", ({ view }) => view.toggle("marks")) }],
+  ["E", "bare edges", { e: having("edges", ({ view }) => view.toggle("bare")) }],
+  [
+    "N",
+    "horizon and nadir of a sphere",
+    { n: having("around", ({ view }) => view.toggle("around")) },
+  ],
+  ["W", "scopes", { w: having("scopes", ({ view }) => view.toggle("scopes")) }],
   [
     "X",
     "exact view: as an export draws it, at 100 % under the pointer; with Shift, the loop",
-    { x: ({ view, shift }) => (shift ? view.toggleExactLoop() : view.toggleExact()) },
+    {
+      x: having("exact", ({ view, shift }) =>
+        shift ? view.toggleExactLoop() : view.toggleExact(),
+      ),
+    },
   ],
   ["T F", "tightest frame; held point furthest off", { t: toTightest, f: toFurthest }],
   [

@@ -14,6 +14,7 @@ component("clipPage", () => ({
   async init() {
     const { clip, view } = this.$store;
     clip.base = `/clips/${this.$root.dataset.clip}`;
+    clip.aids = (this.$root.dataset.aids ?? "").split(" ");
     window.keen = Object.assign(live, { clip, view }); // for tests and the curious
     this.$watch("$store.clip.state", (state) => clip.guard(() => this.take(state)));
     await this.$nextTick(); // the stage and the strip are made by their panels
@@ -34,6 +35,11 @@ component("clipPage", () => ({
   /** @param {ClipState} state */
   async take(state) {
     const { clip } = this.$store;
+    // What kind of clip it is, is known once it has been taken in; the page is made for one kind.
+    if (state.kind && state.kind !== this.$root.dataset.kind) {
+      window.location.reload();
+      return;
+    }
     if (state.frame_count) await this.takeRecording(state);
     if (state.phase === "ready") {
       if (!clip.ready) await this.open();

@@ -2,10 +2,13 @@
 import { component } from "../../lib/component.js";
 import { Clock } from "../clock.js";
 import { live } from "../live.js";
+import { Around, back, picturesOf, turned } from "../stage/around.js";
 import { Lattice } from "../stage/lattice.js";
 import { Pointer } from "../stage/pointer.js";
+import { drawAround } from "../stage/sphere-marks.js";
 import { Stage } from "../stage/stage.js";
-import { get } from "../../lib/api.js";
+import { alongLine } from "../treatment.js";
+import { get, unpack } from "../../lib/api.js";
 
 const LOST = "The graphics card was lost for a moment; the picture comes back by itself.";
 /** @type {Record<string, [number, number]>} */
@@ -44,6 +47,9 @@ component("stageBox", () => ({
     video.addEventListener("error", () => {
       if (video.src) clip.problem = "The proxy cannot be played in this browser.";
     });
+    if (clip.aids.includes("around")) {
+      live.stage.overlay.extras.push((pen, part) => this.drawAround(pen, part));
+    }
     this.follow();
     new ResizeObserver(() => this.placeDivider()).observe(this.$root);
   },
@@ -68,13 +74,54 @@ component("stageBox", () => ({
    */
   take(answer, first) {
     const { stage } = live;
-    // Of a long clip, what is near came first: it starts later.
-    stage.lattice = Lattice.of(answer.lattice, answer.first - first);
-    const { output } = answer.report;
-    stage.output = { ...output, aspect: output.pixel_aspect };
-    stage.renderer.setStages(answer.pixels, answer.report.dead?.sides ?? []);
+    if (answer.sphere) this.takeSphere(answer.sphere);
+    else {
+      // Of a long clip, what is near came first: it starts later.
+      stage.lattice = Lattice.of(answer.lattice, answer.first - first);
+      const { output } = answer.report;
+      stage.output = { ...output, aspect: output.pixel_aspect };
+      stage.renderer.setStages(answer.pixels, answer.report.dead?.sides ?? []);
+    }
     stage.draw();
     this.$root.dataset.shown = String(performance.now());
+  },
+
+  /**
+   * Where the view looks is known here before the server has worked out what that costs.
+   * @param {PackedSphere} sphere
+   */
+  takeSphere(sphere) {
+    const { clip } = this.$store;
+    const { stage } = live;
+    const lines = Object.fromEntries(
+      Object.entries(sphere.view.values).map(([name, line]) => [name, unpack(line)]),
+    );
+    // What it follows is known to the server alone.
+    const told = sphere.view.follows ? ["yaw", "pitch"] : [];
+    const looks = (/** @type {string} */ name, /** @type {number} */ n) =>
+      told.includes(name) ? alongLine(lines[name], n) : clip.valueAt(`view.${name}`, n);
+    const pictures = picturesOf(sphere, unpack(sphere.turns), looks);
+    stage.looks = (name) => looks(name, clip.at);
+    stage.source = { ...sphere.shape, aspect: 1 };
+    stage.lattice = pictures.treated.lattice;
+    stage.output = pictures.treated.output;
+    stage.original = pictures.original;
+    stage.sphere = pictures.sphere;
+  },
+
+  /**
+   * The horizon of what comes out, and what below the camera does not steer.
+   * @param {Pen} pen
+   * @param {Part} part
+   */
+  drawAround(pen, part) {
+    const { clip, view } = this.$store;
+    const { at } = live.clock;
+    if (!view.around || !(part.lattice instanceof Around)) return;
+    const nadir = clip.value("motion.nadir");
+    const turns = back(part.lattice.steady(at));
+    const { ratio } = live.stage;
+    drawAround(pen, part, { at, nadir, ratio, turned: (ray) => turned(turns, ray) });
   },
 
   /** @param {number} frame */
@@ -108,7 +155,9 @@ component("stageBox", () => ({
 
   /** @param {WheelEvent} event */
   wheel(event) {
-    live.stage.closer(event.deltaY < 0 ? 1.25 : 0.8, live.stage.spot(event));
+    const factor = event.deltaY < 0 ? 1.25 : 0.8;
+    if (live.pointer.free?.wheel?.(live.stage.spot(event), factor)) return;
+    live.stage.closer(factor, live.stage.spot(event));
     this.placeDivider();
   },
 

@@ -38,9 +38,10 @@ component("stripPanel", () => ({
    * @param {number} last frames of the range
    */
   take({ strip, report, stations }, first, last) {
-    const lent = strip.borrowed ? unpack(strip.borrowed) : null;
-    const room = unpack(strip.room);
-    const tightest = stations.frame.figures.find((figure) => figure.frame !== null);
+    const [lent, room, held] = [strip.borrowed, strip.room, strip.held].map((line) =>
+      line ? unpack(line) : null,
+    );
+    const tightest = stations.frame?.figures.find((figure) => figure.frame !== null);
     const keys = Object.values(this.$store.clip.answer?.treatment.keys ?? {}).flat();
     live.strip.set(
       {
@@ -51,7 +52,7 @@ component("stripPanel", () => ({
         weak: unpack(strip.weak),
         blurred: unpack(strip.blurred),
         borrowed: lent,
-        held: strip.held ? unpack(strip.held) : null,
+        held,
         cuts: strip.cuts,
         keys: [...new Set(keys.map((key) => key.frame - first))],
         times: live.clock.times.subarray(first, last + 1),
@@ -59,11 +60,11 @@ component("stripPanel", () => ({
       },
       last - first + 1,
     );
-    this.roomWords = `room left, up to ${Math.round(mostOf(room, 0))} px`;
+    this.roomWords = room ? `room left, up to ${Math.round(mostOf(room, 0))} px` : "";
     const blurred = report.blurred_frames.length;
     this.blurWords = blurred ? `▲ ${blurred} blurred` : "";
     this.lentWords = lent ? `borrowed, up to ${(100 * mostOf(lent, 0)).toFixed(1)} %` : "";
-    if (!this.component) this.component = live.strip.telling();
+    if (!(this.component in strip.before)) this.component = live.strip.telling();
     live.strip.show(this.component);
   },
 

@@ -10,10 +10,12 @@ export class Pointer {
     this.element = element;
     this.stage = stage;
     /** @type {Record<string, Tool>} */
-    this.tools = { "": hand(stage) };
+    this.tools = { "": hand(stage, this) };
     this.name = "";
     /** @type {Tool | null} whose press is under way */
     this.pressed = null;
+    /** @type {Free | null} what the hand does where nothing is taken hold of */
+    this.free = null;
     element.addEventListener("pointerdown", (event) => this.down(event));
     element.addEventListener("pointermove", (event) => this.move(event));
     element.addEventListener("pointerup", (event) => this.up(event));
@@ -85,13 +87,16 @@ export class Pointer {
 /**
  * The hand itself.
  * @param {import("./stage.js").Stage} stage
+ * @param {Pointer} pointer
  * @returns {Tool}
  */
-function hand(stage) {
+function hand(stage, pointer) {
   /** @type {Grip | null} */
   let held = null;
   /** @type {{ spot: Spot, centre: { x: number, y: number } } | null} */
   let from = null;
+  /** @type {Free | null} */
+  let free = null;
 
   /**
    * @param {Spot} spot
@@ -104,17 +109,21 @@ function hand(stage) {
     stage.draw();
   };
   return {
-    down(spot) {
+    down(spot, event) {
       const near = stage.overlay.grips
         .map((grip) => ({ grip, away: grip.away(spot) }))
         .filter(({ grip, away }) => away < grip.reach * stage.ratio)
         .sort((a, b) => a.away - b.away);
       held = near.length ? near[0].grip : null;
       if (held) stage.clock.pause();
-      else if (stage.zoom > 1) from = { spot, centre: { ...stage.centre } };
+      else if (pointer.free?.takes(spot)) {
+        ({ free } = pointer);
+        free?.down?.(spot, event);
+      } else if (stage.zoom > 1) from = { spot, centre: { ...stage.centre } };
     },
-    move(spot) {
+    move(spot, event) {
       if (held) drag(spot, false);
+      else if (free) free.move?.(spot, event);
       else if (from) {
         const { box } = stage.partAt(spot);
         const x = from.centre.x - (spot[0] - from.spot[0]) / box.width;
@@ -122,13 +131,15 @@ function hand(stage) {
         stage.look(stage.zoom, x, y);
       }
     },
-    up(spot) {
+    up(spot, event) {
       drag(spot, true);
-      held = from = null;
+      free?.up?.(spot, event);
+      held = from = free = null;
     },
     cancel() {
       stage.overlay.magnified = null;
-      held = from = null;
+      free?.cancel?.();
+      held = from = free = null;
       stage.drawOver();
     },
   };

@@ -1,11 +1,13 @@
 // Pictures drawn through lattices, with WebGL.
 import { unpack } from "../../lib/api.js";
-import { CHANGED, PARTIAL, PLAIN, VERTEX, cornerRule, withStages } from "./shaders.js";
+import { CHANGED, PARTIAL, PLAIN, VERTEX, cornerRule, fromSphere, withStages } from "./shaders.js";
+import { Around } from "./around.js";
 import { straight } from "./lattice.js";
 import { PictureTexture } from "./texture.js";
 
 const SLOTS = ["place", "source", "earlier"];
 const UNIFORMS = ["box", "cut", "hatch", "dead", "height", "before", "texel"];
+const AROUND_UNIFORMS = ["turn", "turn_was", "optics", "eye"];
 
 /** @typedef {{ program: WebGLProgram, where: Record<string, WebGLUniformLocation | null> }} Program */
 /** @typedef {{ name: string, size: number, values: Float32Array }} Uniform */
@@ -15,6 +17,12 @@ const UNIFORMS = ["box", "cut", "hatch", "dead", "height", "before", "texel"];
  * @param {Float32Array} nodes
  */
 const within = (nodes) => nodes.every((share) => share >= 0 && share <= 1);
+
+/**
+ * What is taken out of a sphere.
+ * @param {Part["lattice"]} lattice
+ */
+const aroundOf = (lattice) => (lattice instanceof Around ? lattice : null);
 
 export class Renderer {
   /**
@@ -92,6 +100,8 @@ export class Renderer {
 
   link() {
     const partial = PARTIAL.replace("//corners", cornerRule(this.sides));
+    /** @type {ReturnType<Renderer["aroundPrograms"]> | null} */
+    this.around = null;
     this.programs = {
       plain: this.program(withStages(PLAIN, this.stages)),
       partial: this.program(withStages(partial, this.stages)),
@@ -100,6 +110,16 @@ export class Renderer {
       plainAsIs: this.program(withStages(PLAIN, [])),
       partialAsIs: this.program(withStages(partial, [])),
     };
+  }
+
+  /** The same for pictures out of spheres, which have no stages: linked once somebody asks. */
+  aroundPrograms() {
+    const [plain, partial, changed] = [
+      PLAIN,
+      PARTIAL.replace("//corners", cornerRule([])),
+      CHANGED,
+    ].map((shader) => this.program(fromSphere(withStages(shader, []))));
+    return { plain, partial, changed, plainAsIs: plain, partialAsIs: partial };
   }
 
   /**
@@ -124,7 +144,7 @@ export class Renderer {
     }
     SLOTS.forEach((name, slot) => gl.bindAttribLocation(program, slot, name));
     gl.linkProgram(program);
-    const names = [...UNIFORMS, ...this.uniforms.map(({ name }) => name)];
+    const names = [...UNIFORMS, ...AROUND_UNIFORMS, ...this.uniforms.map(({ name }) => name)];
     const where = Object.fromEntries(
       names.map((name) => [name, gl.getUniformLocation(program, name)]),
     );
@@ -157,7 +177,9 @@ export class Renderer {
     const nodes = shown.frame(at);
     const marked = hatched && this.showsCorners(part, nodes, drawn);
     const cut = Boolean(side) || marked || !within(nodes);
-    const linked = this.linked({ differs, cut, asIs: Boolean(drawn) || !part.treated });
+    const around = aroundOf(shown);
+    const treated = !drawn && part.treated;
+    const linked = this.linked({ differs, cut, treated, around });
     if (!linked) return;
     const { program, where } = linked;
     gl.enable(gl.SCISSOR_TEST);
@@ -173,7 +195,7 @@ export class Renderer {
     gl.uniform1f(where.dead, Number(marked));
     gl.uniform1f(where.height, high);
     gl.uniform1i(where.before, 1);
-    this.setUniforms(where, at, across);
+    this.setUniforms(where, around, at, across);
     drawn?.bind(gl, part.treated);
     this.mesh(shown, nodes, differs ? lattice.frame(at - 1) : nodes);
     if (drawn) this.texture?.bind();
@@ -240,20 +262,41 @@ export class Renderer {
 
   /**
    * The program that draws so.
-   * @param {{ differs: boolean, cut: boolean, asIs: boolean }} how
+   * @param {{ differs: boolean, cut: boolean, treated: boolean, around: Around | null }} how
    */
-  linked({ differs, cut, asIs }) {
-    if (differs) return this.programs?.changed;
+  linked({ differs, cut, treated, around }) {
+    if (around) this.around ??= this.aroundPrograms();
+    const programs = around ? this.around : this.programs;
+    if (differs) return programs?.changed;
     const name = cut ? "partial" : "plain";
-    return this.programs?.[asIs ? /** @type {const} */ (`${name}AsIs`) : name];
+    return programs?.[treated ? name : /** @type {const} */ (`${name}AsIs`)];
   }
 
   /**
    * @param {Record<string, WebGLUniformLocation | null>} where
+   * @param {Around} around
+   * @param {number} at
+   */
+  setOptics(where, around, at) {
+    const { gl } = this;
+    const { turn, optics, eye } = around.optics(at);
+    gl.uniformMatrix3fv(where.turn, false, turn);
+    gl.uniformMatrix3fv(where.turn_was, false, around.optics(Math.max(0, at - 1)).turn);
+    gl.uniform4fv(where.optics, optics);
+    gl.uniform4fv(where.eye, eye);
+  }
+
+  /**
+   * @param {Record<string, WebGLUniformLocation | null>} where
+   * @param {Around | null} around
    * @param {number} at
    * @param {number} across
    */
-  setUniforms(where, at, across) {
+  setUniforms(where, around, at, across) {
+    if (around) {
+      this.setOptics(where, around, at);
+      return;
+    }
     const { gl } = this;
     const { videoWidth, videoHeight } = this.video;
     gl.uniform3f(where.texel, 1 / videoWidth, 1 / videoHeight, videoWidth / across);
@@ -269,7 +312,7 @@ export class Renderer {
   }
 
   /**
-   * @param {import("./lattice.js").Lattice} lattice
+   * @param {Part["lattice"]} lattice
    * @param {Float32Array} nodes
    * @param {Float32Array} before
    */
@@ -285,7 +328,7 @@ export class Renderer {
 
   /**
    * The triangles between the nodes of a lattice.
-   * @param {import("./lattice.js").Lattice} lattice
+   * @param {Part["lattice"]} lattice
    */
   weave({ columns, rows }) {
     const { gl } = this;

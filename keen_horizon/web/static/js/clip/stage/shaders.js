@@ -83,6 +83,39 @@ void main() {
   gl_FragColor = vec4(vec3(min(1.0, 4.0 * much)), 1.0);
 }`;
 
+// Of a picture out of a sphere every pixel is told by itself where it comes from: by its ray.
+const AROUND = `
+uniform mat3 turn;      // rays of the picture to those of the recorded sphere
+uniform mat3 turn_was;  // and in the frame before
+uniform vec4 optics;    // the projection; how far it reaches across and down
+uniform vec4 eye;       // of the film's picture: left, top, width, height
+vec2 at;
+vec2 was;
+vec2 placed(mat3 turned, vec2 into) {
+  vec2 p = (into - 0.5) * optics.yz;
+  vec3 ray = vec3(sin(p.x) * cos(p.y), sin(p.y), cos(p.x) * cos(p.y));
+  if (optics.x > 2.5) ray = vec3(sin(p.x), p.y, cos(p.x));
+  else if (optics.x > 1.5) ray = vec3(2.0 * p, 1.0 - dot(p, p));
+  else if (optics.x > 0.5) ray = vec3(p, 1.0);
+  ray = turned * ray;
+  vec2 angles = vec2(atan(ray.x, ray.z), atan(ray.y, length(ray.xz)));
+  return eye.xy + eye.zw * (angles / vec2(6.2831853, 3.1415927) + 0.5);
+}`;
+
+/**
+ * A shader for pictures out of spheres.
+ * @param {string} shader
+ */
+export function fromSphere(shader) {
+  return shader
+    .replace("varying vec2 at;", AROUND)
+    .replace("varying vec2 was;", "")
+    .replace(
+      "void main() {",
+      "void main() {\n  at = placed(turn, into);\n  was = placed(turn_was, into);",
+    );
+}
+
 const TOGETHER = "vec3 sampled(sampler2D from, vec2 at) { return texture2D(from, at).rgb; }";
 // As the browser shows video: by the curve of sRGB (IEC 61966-2-1).
 const LINEAR = `

@@ -7,7 +7,8 @@ import { straight } from "./lattice.js";
 const CLOSEST = 12; // times the picture is enlarged at most
 const GAP = 10; // css px around the picture
 
-/** @typedef {{ lattice: import("./lattice.js").Lattice, output: Shape, name: string }} Against */
+/** @typedef {{ lattice: Part["lattice"], output: Shape }} Drawn */
+/** @typedef {Drawn & { name: string }} Against */
 
 export class Stage {
   /**
@@ -30,10 +31,17 @@ export class Stage {
     /** @type {Spot | null} where the pointer was last, canvas pixels */
     this.pointed = null;
     this.split = { x: 0.5, y: 0.5, turn: 0 };
+    /** @type {Part["lattice"]} */
     this.lattice = straight;
     /** @type {Shape} */
     this.source = { width: 16, height: 9, aspect: 1 };
     this.output = this.source;
+    /** @type {Drawn | null} what the treated picture is compared with, if not the source as it is */
+    this.original = null;
+    /** @type {Drawn | null} the sphere that a flat picture is taken out of */
+    this.sphere = null;
+    /** What a view out of a sphere is set to at the frame on show. @type {(name: string) => number} */
+    this.looks = () => 0;
     this.loaded = false;
     this.drawn = 0; // pictures drawn, for measuring
     this.ratio = 1;
@@ -78,6 +86,7 @@ export class Stage {
   untreated() {
     this.lattice = straight;
     this.output = this.source;
+    this.original = this.sphere = null;
   }
 
   resize() {
@@ -100,11 +109,14 @@ export class Stage {
    */
   box(region, shape) {
     const gap = 2 * GAP * this.ratio;
-    const width = this.source.width * this.source.aspect;
-    const fit = Math.min((region.width - gap) / width, (region.height - gap) / this.source.height);
+    // What is taken out of a sphere has a shape of its own; other pictures are shown beside the
+    // source, at its size.
+    const source = this.original ? shape : this.source;
+    const width = source.width * source.aspect;
+    const fit = Math.min((region.width - gap) / width, (region.height - gap) / source.height);
     // An output of another size is shown as large as fits; its pixels are its own.
     const wide = shape.width * shape.aspect;
-    const own = Math.min(1, width / wide, this.source.height / shape.height);
+    const own = Math.min(1, width / wide, source.height / shape.height);
     const w = wide * own * fit * this.zoom;
     const h = shape.height * own * fit * this.zoom;
     return {
@@ -213,8 +225,7 @@ export class Stage {
     const { outside } = this.clock;
     const { mode, peek } = this.view();
     const original = {
-      lattice: straight,
-      output: this.source,
+      ...(this.original ?? { lattice: straight, output: this.source }),
       name: outside ? "outside the range" : "original",
     };
     const other = outside ? original : (this.against ?? original);
@@ -235,7 +246,10 @@ export class Stage {
     if (peek || outside || mode === "original") return [part(false, whole)];
     if (mode === "side") {
       const left = { left: 0, top: 0, width: width / 2, height };
-      return [part(false, left), part(true, { ...left, left: width / 2 })];
+      const right = part(true, { ...left, left: width / 2 });
+      if (!this.sphere) return [part(false, left), right];
+      const box = this.box(left, this.sphere.output);
+      return [{ ...right, ...this.sphere, name: "steadied sphere", region: left, box }, right];
     }
     if (mode === "split") return [part(false, whole, -1), part(true, whole, 1)];
     return [part(true, whole)];
@@ -253,7 +267,8 @@ export class Stage {
    */
   line() {
     const { width, height } = this.picture;
-    const box = this.box({ left: 0, top: 0, width, height }, this.source);
+    const whole = { left: 0, top: 0, width, height };
+    const box = this.box(whole, this.original ? this.output : this.source);
     return {
       point: [box.left + this.split.x * box.width, box.top + this.split.y * box.height],
       normal: [Math.cos(this.split.turn), Math.sin(this.split.turn)],

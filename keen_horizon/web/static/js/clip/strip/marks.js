@@ -15,7 +15,7 @@ export const SURE = 6; // and the confidence
  * @param {number} height
  */
 export function room(strip, pen, top, height) {
-  if (!strip.data) return;
+  if (!strip.data?.room) return;
   const most = mostOf(strip.data.room, 8);
   for (const [x, wide, room] of strip.bars(strip.data.room)) {
     const bare = room < -0.5;

@@ -6,7 +6,8 @@ import { GUTTER, ROOM, SURE, TOP } from "./marks.js";
 
 const TICKS = [0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800]; // seconds
 /** @type {Record<string, number>} least span of a component, so that noise is not drawn large */
-const LEAST = { across: 4, updown: 4, roll: 0.2, size: 0.4 };
+const LEAST = { across: 4, updown: 4, roll: 0.2, size: 0.4, yaw: 0.2, pitch: 0.2, tilt: 0.2 };
+const TELLING = ["across", "updown", "yaw", "pitch"]; // components that shake is seen on
 /** @param {number} ratio device pixels per css px */
 const fontAt = (ratio) => `${11 * ratio}px "IBM Plex Mono", monospace`;
 
@@ -14,7 +15,7 @@ const fontAt = (ratio) => `${11 * ratio}px "IBM Plex Mono", monospace`;
  * @typedef {object} StripData
  * @property {Record<string, Float32Array>} before by component of the path
  * @property {Record<string, Float32Array>} after
- * @property {Float32Array} room
+ * @property {Float32Array | null} room
  * @property {Float32Array} confidence
  * @property {Float32Array} weak
  * @property {Float32Array} blurred
@@ -105,6 +106,7 @@ export class Strip {
   set(data, count) {
     this.data = data;
     this.count = count;
+    if (!(this.component in data.before)) this.component = this.telling();
     this.draw();
   }
 
@@ -126,14 +128,15 @@ export class Strip {
 
   /** The component of the path on which the correction is easiest to see. */
   telling() {
-    if (!this.data) return "across";
+    if (!this.data) return TELLING[0];
     const { before, after } = this.data;
     /** @param {string} name */
     const seen = (name) => {
       const gone = before[name].map((value, i) => value - after[name][i]);
       return span(gone) / Math.max(1e-6, span(before[name]));
     };
-    return seen("updown") > seen("across") ? "updown" : "across";
+    const [first, second] = TELLING.filter((name) => name in before);
+    return seen(second) > seen(first) ? second : first;
   }
 
   /** @param {string} component */

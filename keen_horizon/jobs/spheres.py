@@ -1,0 +1,86 @@
+"""Measuring, solving and exporting clips that look everywhere."""
+
+from __future__ import annotations
+
+import time
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from ..core.media.encode import QUALITIES, Encoding
+from ..core.pipeline.first_treatment import first_sphere_treatment
+from ..core.pipeline.sphere_film import render_sphere
+from ..core.pipeline.sphere_reports import shake_in_file, sphere_report
+from ..core.pipeline.sphere_solution import SphereSolution
+from ..core.pipeline.sphere_tracks import (
+    EdgesOnTheWay,
+    find_edges,
+    follow_on_sphere,
+    measure_sphere,
+)
+from ..core.stations.motion import MOTION
+from ..core.stations.view import VIEW
+from ..core.treatment import Treatment
+from ..store.models import Measure, now
+from .kind import Task
+
+
+def measured_sphere(task: Task, first: int, last: int) -> tuple[Measure, Treatment]:
+    """The pass over a sphere's pixels, kept with what every treatment stands on; and the treatment
+    to begin with."""
+    started = time.monotonic()
+    count = last - first + 1
+    spheres = task.solver.spheres
+    seen = EdgesOnTheWay(task.scan, count)
+    with task.store.room_of(task.run.job_id, task.run.attempt) as room:
+        folder = room / "measure"
+        measure_sphere(
+            task.source, task.scan, first, last, folder,
+            task.progress, edges=seen,
+        )  # fmt: skip
+        key = task.store.adopt_folder("measures", folder)
+    made = Measure(
+        recording_id=task.recording.id, first_frame=first, last_frame=last, closer=False,
+        kind="sphere", folder_key=key, seconds=0.0, created=now(),
+    )  # fmt: skip
+    spheres.motion(task.recording, made, Treatment().of(MOTION).nadir)
+    spheres.keep_edges(made, find_edges(task.source, task.scan, first, seen))
+    made.seconds = time.monotonic() - started
+    return made, first_sphere_treatment(partial(spheres.solve, task.recording, made))
+
+
+def solved_sphere(task: Task, measure: Measure, treatment: Treatment) -> SphereSolution:
+    """A solution, whatever it takes: a point to be held is followed first."""
+    spheres = task.solver.spheres
+    for point in spheres.to_follow(measure, treatment):
+        motion = spheres.motion(task.recording, measure, treatment.of(MOTION).nadir)
+        rays, _ = follow_on_sphere(task.source, task.scan, motion, point, task.progress)
+        spheres.keep_held(measure, point, rays)
+    return spheres.solve(task.recording, measure, treatment)
+
+
+def exported_sphere(
+    task: Task, measure: Measure, treatment: Treatment, quality: str, target: Path
+) -> dict[str, Any]:
+    """A sphere rendered into ``target``: what came of it, as :func:`.sphere_report`."""
+    started = time.monotonic()
+    solution = solved_sphere(task, measure, treatment)
+    after = time.monotonic()
+    rendered = render_sphere(
+        task.source, task.scan, solution, treatment, target,
+        encoding=Encoding(crf=QUALITIES[quality]), progress=task.progress,
+    )  # fmt: skip
+    made = time.monotonic()
+    again = None
+    if not treatment.of(VIEW).on:
+        again = shake_in_file(
+            target, treatment.of(MOTION).nadir, target.parent / "again",
+            lambda done, total: task.progress(total, total),
+        )  # fmt: skip
+    seconds = {
+        "measure": measure.seconds,
+        "solve": after - started,
+        "render": made - after,
+        "check": time.monotonic() - made,
+    }
+    return sphere_report(solution, treatment, rendered, seconds, again)

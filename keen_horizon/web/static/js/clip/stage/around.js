@@ -1,0 +1,276 @@
+// Where a picture that is taken out of a sphere comes from: the whole sphere again, or what a flat
+// camera sees in it; turned. Used in a lattice's place. Rays: x right, y down, z forward.
+import { straight } from "./lattice.js";
+
+/** @typedef {[number, number, number]} Ray */
+/** @typedef {number[]} Turn nine numbers of a rotation, row by row */
+/** @typedef {"sphere" | "rectilinear" | "stereographic" | "cylindrical"} Projection */
+/** @typedef {{ projection: Projection, width: number, height: number, angle: number }} Camera */
+
+/** @type {Record<Projection, number>} as shaders know them */
+export const PROJECTIONS = { sphere: 0, rectilinear: 1, stereographic: 2, cylindrical: 3 };
+/** @type {Record<string, number>} the most degrees across that a flat camera sees */
+export const WIDEST = { rectilinear: 120, stereographic: 330, cylindrical: 360 };
+const NONE = [1, 0, 0, 0, 1, 0, 0, 0, 1];
+
+/** @param {number} degrees */
+const radians = (degrees) => (degrees * Math.PI) / 180;
+
+/**
+ * One turn after another.
+ * @param {Turn} a the later one
+ * @param {Turn} b
+ * @returns {Turn}
+ */
+export function after(a, b) {
+  const out = [];
+  for (let i = 0; i < 3; i++) {
+    for (let j = 0; j < 3; j++) {
+      out.push(a[3 * i] * b[j] + a[3 * i + 1] * b[3 + j] + a[3 * i + 2] * b[6 + j]);
+    }
+  }
+  return out;
+}
+
+/**
+ * @param {Turn} m
+ * @returns {Turn}
+ */
+export const back = (m) => [m[0], m[3], m[6], m[1], m[4], m[7], m[2], m[5], m[8]];
+
+/**
+ * @param {Turn} m
+ * @param {Ray} ray
+ * @returns {Ray}
+ */
+export const turned = (m, [x, y, z]) => [
+  m[0] * x + m[1] * y + m[2] * z,
+  m[3] * x + m[4] * y + m[5] * z,
+  m[6] * x + m[7] * y + m[8] * z,
+];
+
+/**
+ * From rays of a flat camera to those of the sphere it looks out of: to the right, then upwards,
+ * then rolled clockwise, degrees.
+ * @param {number} yaw
+ * @param {number} pitch
+ * @param {number} roll
+ * @returns {Turn}
+ */
+export function lookTurn(yaw, pitch, roll) {
+  const [[cy, sy], [cp, sp], [cr, sr]] = [yaw, pitch, roll].map((degrees) => [
+    Math.cos(radians(degrees)),
+    Math.sin(radians(degrees)),
+  ]);
+  const lean = [cr, -sr, 0, sr, cr, 0, 0, 0, 1];
+  return after([cy, 0, sy, 0, 1, 0, -sy, 0, cy], after([1, 0, 0, 0, cp, -sp, 0, sp, cp], lean));
+}
+
+/**
+ * The yaw and the pitch, degrees, that look along a ray.
+ * @param {Ray} ray
+ */
+export const wayOf = ([x, y, z]) => ({
+  yaw: (Math.atan2(x, z) * 180) / Math.PI,
+  pitch: (-Math.asin(Math.max(-1, Math.min(1, y / Math.hypot(x, y, z)))) * 180) / Math.PI,
+});
+
+/**
+ * How far a camera's picture reaches, across and down, in the units that its projection counts in.
+ * @param {Camera} camera
+ * @returns {[number, number]}
+ */
+function scale({ projection, width, height, angle }) {
+  if (projection === "sphere") return [2 * Math.PI, Math.PI];
+  const half = (width - 1) / 2;
+  const turn = radians(Math.min(angle, WIDEST[projection])) / 2;
+  const units = {
+    rectilinear: half / Math.tan(turn),
+    stereographic: half / Math.tan(turn / 2),
+    cylindrical: half / turn,
+  };
+  return [width / units[projection], height / units[projection]];
+}
+
+/**
+ * @param {Camera} camera
+ * @param {number} u share of the picture
+ * @param {number} v
+ * @returns {Ray}
+ */
+function rayAt(camera, u, v) {
+  const [wide, high] = scale(camera);
+  const [x, y] = [(u - 0.5) * wide, (v - 0.5) * high];
+  if (camera.projection === "rectilinear") return [x, y, 1];
+  if (camera.projection === "stereographic") return [2 * x, 2 * y, 1 - x * x - y * y];
+  if (camera.projection === "cylindrical") return [Math.sin(x), y, Math.cos(x)];
+  return [Math.sin(x) * Math.cos(y), Math.sin(y), Math.cos(x) * Math.cos(y)];
+}
+
+/**
+ * Where a camera shows a ray, in shares of its picture; far away if it does not.
+ * @param {Camera} camera
+ * @param {Ray} ray
+ * @returns {[number, number]}
+ */
+function placeOf(camera, [x, y, z]) {
+  const [wide, high] = scale(camera);
+  const level = Math.hypot(x, z);
+  let at = [Math.atan2(x, z), Math.atan2(y, level)];
+  if (camera.projection === "rectilinear") at = z > 1e-6 ? [x / z, y / z] : [1e6, 1e6];
+  if (camera.projection === "stereographic") {
+    const ahead = Math.max(1e-9, Math.hypot(x, y, z) + z);
+    at = [x / ahead, y / ahead];
+  }
+  if (camera.projection === "cylindrical") at[1] = y / Math.max(1e-9, level);
+  return [at[0] / wide + 0.5, at[1] / high + 0.5];
+}
+
+/** A picture out of a sphere, frame by frame. */
+export class Around {
+  /**
+   * @param {object} made
+   * @param {(n: number) => Camera} made.camera of a frame of the range
+   * @param {(n: number) => Turn} made.look its rays to the sphere's that it looks out of
+   * @param {((n: number) => Turn) | null} made.turn that sphere's rays to the recorded one's; null:
+   *   it is the recorded one
+   * @param {(n: number) => Turn} made.steady the steadied sphere's rays to the recorded one's
+   * @param {number} made.length frames
+   * @param {number[]} made.eye of the film's picture: left, top, width, height, in shares
+   */
+  constructor({ camera, look, turn, steady, length, eye }) {
+    this.camera = camera;
+    this.look = look;
+    this.turn = turn;
+    this.steady = steady;
+    this.length = length;
+    this.eye = eye;
+    this.columns = straight.columns;
+    this.rows = straight.rows;
+  }
+
+  /** All frames are there. */
+  holds() {
+    return true;
+  }
+
+  /** The corners of a picture; what lies between is told pixel by pixel. */
+  frame() {
+    return straight.frame(0);
+  }
+
+  /**
+   * From rays of the picture to the recorded sphere's.
+   * @param {number} n
+   */
+  whole(n) {
+    const look = this.look(n);
+    return this.turn ? after(this.turn(n), look) : look;
+  }
+
+  /**
+   * What a shader has to know.
+   * @param {number} n
+   */
+  optics(n) {
+    const camera = this.camera(n);
+    return {
+      turn: back(this.whole(n)), // graphics cards count by columns
+      optics: [PROJECTIONS[camera.projection], ...scale(camera), 0],
+      eye: this.eye,
+    };
+  }
+
+  /**
+   * Where in the recorded sphere a place comes from, in shares of its picture.
+   * @param {number} n
+   * @param {number} u
+   * @param {number} v
+   * @returns {[number, number]}
+   */
+  map(n, u, v) {
+    const ray = turned(this.whole(n), rayAt(this.camera(n), u, v));
+    return placeOf({ projection: "sphere", width: 2, height: 1, angle: 0 }, ray);
+  }
+
+  /**
+   * Where a place of the recorded sphere is shown.
+   * @param {number} n
+   * @param {number} x
+   * @param {number} y
+   * @returns {[number, number]}
+   */
+  unmap(n, x, y) {
+    const ray = rayAt({ projection: "sphere", width: 2, height: 1, angle: 0 }, x, y);
+    return placeOf(this.camera(n), turned(back(this.whole(n)), ray));
+  }
+
+  /**
+   * The ray of the steadied sphere that is shown at a place.
+   * @param {number} n
+   * @param {number} u
+   * @param {number} v
+   * @returns {Ray}
+   */
+  steadiedAt(n, u, v) {
+    const recorded = turned(this.whole(n), rayAt(this.camera(n), u, v));
+    return turned(back(this.steady(n)), recorded);
+  }
+
+  /**
+   * Where a ray of the steadied sphere is shown.
+   * @param {number} n
+   * @param {Ray} ray
+   * @returns {[number, number]}
+   */
+  placeOfSteadied(n, ray) {
+    const recorded = turned(this.steady(n), ray);
+    return placeOf(this.camera(n), turned(back(this.whole(n)), recorded));
+  }
+
+  /** @param {number} n */
+  isWhole(n) {
+    return this.camera(n).projection === "sphere";
+  }
+}
+
+/**
+ * The pictures that are shown of a sphere: the steadied one or what the flat camera sees in it, what
+ * that is compared with, and the steadied sphere itself.
+ * @param {PackedSphere} sphere
+ * @param {Float32Array} turns steadied to recorded, nine numbers a frame
+ * @param {(name: string, n: number) => number} value of the view, at a frame
+ */
+export function picturesOf({ eye, shape, view }, turns, value) {
+  const last = turns.length / 9 - 1;
+  /** @param {number} n */
+  const steady = (n) => {
+    const at = 9 * Math.max(0, Math.min(last, n));
+    return Array.from(turns.subarray(at, at + 9));
+  };
+  const round = { projection: /** @type {const} */ ("sphere"), ...shape, angle: 360 };
+  const common = { steady, eye, length: last + 1 };
+  const sphere = new Around({ ...common, camera: () => round, look: () => NONE, turn: steady });
+  const recorded = new Around({ ...common, camera: () => round, look: () => NONE, turn: null });
+  const whole = { ...shape, aspect: 1 };
+  if (!view.on) {
+    return {
+      treated: { lattice: sphere, output: whole },
+      original: { lattice: recorded, output: whole },
+      sphere: null,
+    };
+  }
+  const output = { width: view.width, height: view.height, aspect: 1 };
+  const flat = {
+    ...common,
+    /** @param {number} n */
+    camera: (n) => ({ ...view, angle: value("angle", n) }),
+    /** @param {number} n */
+    look: (n) => lookTurn(value("yaw", n), value("pitch", n), value("roll", n)),
+  };
+  return {
+    treated: { lattice: new Around({ ...flat, turn: steady }), output },
+    original: { lattice: new Around({ ...flat, turn: null }), output },
+    sphere: { lattice: sphere, output: whole },
+  };
+}

@@ -1,0 +1,238 @@
+// Tools of the View station: the flat camera inside a sphere is turned by dragging, opened and
+// closed by the wheel; where it looks is drawn on the sphere.
+import { component } from "../lib/component.js";
+import { live } from "../clip/live.js";
+import { WIDEST, wayOf } from "../clip/stage/around.js";
+import { settings } from "../clip/settings.js";
+import { drawCurve } from "../clip/stage/sphere-marks.js";
+
+const FOLLOW = "follow with the view"; // name of the tool
+const BOX = { pattern: 0.08, search: 0.08 }; // shares of the height
+const STEPS = 24; // along each side of the outline
+const QUIET = 300; // ms without the wheel, after which an angle is kept
+/** @type {[number, number, number, number][]} sides of a picture: from, and how far */
+const SIDES = [
+  [0, 0, 1, 0],
+  [1, 0, 0, 1],
+  [1, 1, -1, 0],
+  [0, 1, 0, -1],
+];
+
+/** @param {number} value */
+const round = (value) => Math.round(value * 100) / 100;
+/** @param {number} degrees */
+const wrapped = (degrees) => ((((degrees + 180) % 360) + 360) % 360) - 180;
+
+/** @typedef {import("../clip/stage/around.js").Around} Around */
+/** @param {Part} part */
+const around = (part) => /** @type {Around} */ (part.lattice);
+
+component("viewTools", () => ({
+  /** @type {{ spot: Spot, yaw: number, pitch: number, perPixel: number } | null} a drag's beginning */
+  from: null,
+  timer: 0,
+
+  init() {
+    if (!live.pointer) return;
+    live.pointer.free = {
+      takes: (spot) => this.takes(spot),
+      down: (spot) => this.hold(spot),
+      move: (spot) => this.turn(spot, false),
+      up: (spot) => {
+        this.turn(spot, true);
+        this.from = null;
+      },
+      cancel: () => {
+        this.from = null;
+      },
+      wheel: (spot, factor) => this.wheel(spot, factor),
+    };
+    live.stage.overlay.extras.push((pen, part) => this.draw(pen, part));
+  },
+
+  get isOn() {
+    return Boolean(this.$store.clip.treatment?.view.on);
+  },
+
+  get words() {
+    if (!this.isOn) return "Off: a sphere comes out. Switch it on to take a flat picture out.";
+    if (this.$store.clip.treatment?.view.follow) return "";
+    return "Drag on the picture to look around; the wheel opens and closes the angle.";
+  },
+
+  /** Whether the hand turns the view: with these tools open, on what is treated. @param {Spot} spot */
+  takes(spot) {
+    const { clip } = this.$store;
+    const free = clip.ready && this.isOn && !clip.treatment?.view.follow;
+    return free && clip.station === "view" && live.stage.partAt(spot).treated;
+  },
+
+  /** @param {Spot} spot */
+  hold(spot) {
+    const { clip } = this.$store;
+    const part = live.stage.partAt(spot);
+    const lattice = around(part);
+    const at = live.clock.at;
+    // By how many degrees the middle of the picture turns for a canvas pixel.
+    const step = 1 / part.box.width;
+    const [a, b] = [0.5 - step, 0.5 + step].map((u) => wayOf(lattice.steadiedAt(at, u, 0.5)));
+    const [c, d] = [0.5 - step, 0.5 + step].map((u) => lattice.steadiedAt(at, u, 0.5));
+    const angle = Math.acos(Math.min(1, dot(c, d) / Math.hypot(...c) / Math.hypot(...d)));
+    const perPixel = lattice.isWhole(at) ? wrapped(b.yaw - a.yaw) / 2 : (angle * 180) / Math.PI / 2;
+    this.from = {
+      spot,
+      yaw: clip.value("view.yaw"),
+      pitch: clip.value("view.pitch"),
+      perPixel,
+    };
+  },
+
+  /**
+   * A flat picture is dragged along; on the sphere, the outline goes where the pointer is.
+   * @param {Spot} spot
+   * @param {boolean} settled
+   */
+  turn(spot, settled) {
+    const { from } = this;
+    if (!from) return;
+    const part = live.stage.partAt(from.spot);
+    const lattice = around(part);
+    if (lattice.isWhole(live.clock.at)) {
+      const u = (spot[0] - part.box.left) / part.box.width;
+      const v = (spot[1] - part.box.top) / part.box.height;
+      const { yaw, pitch } = wayOf(lattice.steadiedAt(live.clock.at, u, v));
+      this.look({ yaw, pitch }, settled);
+      return;
+    }
+    const across = (spot[0] - from.spot[0]) * from.perPixel;
+    const down = (spot[1] - from.spot[1]) * from.perPixel;
+    this.look({ yaw: from.yaw - across, pitch: from.pitch + down }, settled);
+  },
+
+  /**
+   * @param {{ yaw: number, pitch: number }} way
+   * @param {boolean} settled
+   */
+  look({ yaw, pitch }, settled) {
+    const { clip } = this.$store;
+    clip.put("view.yaw", round(wrapped(yaw)));
+    clip.put("view.pitch", round(Math.max(-90, Math.min(90, pitch))));
+    live.stage.draw(); // before the server has worked out what it costs
+    clip.solve(settled);
+  },
+
+  /**
+   * @param {Spot} spot
+   * @param {number} factor by which things become larger
+   */
+  wheel(spot, factor) {
+    if (!this.takes(spot)) return false;
+    const { clip } = this.$store;
+    const { low } = settings["view.angle"];
+    const most = clip.treatment ? WIDEST[clip.treatment.view.projection] : 120;
+    const angle = clip.value("view.angle") / Math.sqrt(factor);
+    clip.put("view.angle", Math.round(2 * Math.max(low ?? 5, Math.min(most, angle))) / 2);
+    live.stage.draw();
+    clip.solve(false);
+    clearTimeout(this.timer);
+    this.timer = window.setTimeout(() => clip.solve(true), QUIET);
+    return true;
+  },
+
+  /**
+   * Where the flat camera looks, on the sphere.
+   * @param {Pen} pen
+   * @param {Part} part
+   */
+  draw(pen, part) {
+    const { sphere, lattice, ratio } = live.stage;
+    const { at } = live.clock;
+    if (!sphere || part.lattice !== sphere.lattice) return;
+    const flat = /** @type {Around} */ (lattice);
+    const rays = SIDES.flatMap(([x, y, dx, dy]) =>
+      Array.from({ length: STEPS }, (_, k) =>
+        flat.steadiedAt(at, x + (dx * k) / STEPS, y + (dy * k) / STEPS),
+      ),
+    );
+    drawCurve(pen, part, [...rays, rays[0]], { at, ratio, width: 2 });
+    drawCurve(pen, part, cross(flat, at), { at, ratio, width: 2 });
+  },
+}));
+
+/** @param {number[]} a @param {number[]} b */
+const dot = (a, b) => a[0] * b[0] + a[1] * b[1] + a[2] * b[2];
+
+/**
+ * A short line upwards from the middle of the picture, so that its roll is seen.
+ * @param {Around} flat
+ * @param {number} at
+ */
+const cross = (flat, at) => [0.5, 0.47, 0.44, 0.4].map((v) => flat.steadiedAt(at, 0.5, v));
+
+component("viewFollow", () => ({
+  init() {
+    live.pointer?.add(FOLLOW, {
+      up: (spot) => {
+        this.$store.clip.endTool();
+        this.follow(spot);
+      },
+    });
+  },
+
+  get point() {
+    return this.$store.clip.treatment?.view.follow ?? null;
+  },
+
+  get follows() {
+    return Boolean(this.point);
+  },
+
+  get placing() {
+    return this.$store.clip.tool === FOLLOW;
+  },
+
+  get wantWords() {
+    return this.follows ? "Follow another" : "Follow something";
+  },
+
+  get words() {
+    if (this.placing) return "Click what the view is to follow.";
+    return this.point ? `Follows what was clicked at frame ${this.point.frame}.` : "";
+  },
+
+  want() {
+    this.$store.clip.useTool(FOLLOW);
+  },
+
+  /** @param {Spot} spot */
+  follow(spot) {
+    const at = live.stage.sourceAt(spot).map((value) => Math.round(value * 1e5) / 1e5);
+    const { frame } = live.clock;
+    this.$store.clip.edit(({ view }) => {
+      view.on = true;
+      view.follow = { frame, at, ...BOX, again: [] };
+    });
+  },
+
+  /** On from where it looks now. */
+  leave() {
+    const { clip } = this.$store;
+    const [yaw, pitch] = ["yaw", "pitch"].map((name) => round(live.stage.looks(name)));
+    clip.edit(({ view }) => Object.assign(view, { follow: null, yaw, pitch }));
+  },
+}));
+
+component("viewSize", () => ({
+  /**
+   * An output of this shape, with as many pixels as it has.
+   * @param {number} wide
+   * @param {number} high
+   */
+  shape(wide, high) {
+    this.$store.clip.edit(({ view }) => {
+      const unit = Math.sqrt((view.width * view.height) / (wide * high));
+      view.width = Math.round((unit * wide) / 2) * 2;
+      view.height = Math.round((unit * high) / 2) * 2;
+    });
+  },
+}));
