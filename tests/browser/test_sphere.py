@@ -282,9 +282,10 @@ def test_it_is_worked_on_as_a_flat_clip_if_one_says_so(sphere: Page):
 
 
 def test_a_flat_view_and_a_sphere_are_exported(sphere: Page, tmp_path: Path):
-    def exported() -> Path:
+    def exported(count: int) -> Path:
         sphere.get_by_role("link", name="Export").click()
         sphere.get_by_role("button", name="Export").click()
+        expect(sphere.locator(".export-row")).to_have_count(count)
         row = sphere.locator(".export-row").first
         link = row.get_by_role("link", name="Download")
         expect(link).to_be_visible(timeout=90_000)
@@ -297,7 +298,7 @@ def test_a_flat_view_and_a_sphere_are_exported(sphere: Page, tmp_path: Path):
         wait_ready(sphere)
         return path
 
-    probe = scan(exported()).probe
+    probe = scan(exported(1)).probe
     assert (probe.width, probe.height) == (1024, 512)
     assert probe.sphere is not None
     viewing(sphere)
@@ -305,7 +306,7 @@ def test_a_flat_view_and_a_sphere_are_exported(sphere: Page, tmp_path: Path):
         "keen.clip.edit(({ view }) => Object.assign(view, { width: 480, height: 270 }))"
     )
     wait_settled(sphere)
-    probe = scan(exported()).probe
+    probe = scan(exported(2)).probe
     assert (probe.width, probe.height) == (480, 270)
     assert probe.sphere is None
     assert sphere.complaints == []
