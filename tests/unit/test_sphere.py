@@ -24,19 +24,25 @@ from keen_horizon.core.media.sphere_boxes import write_sphere_tag
 from keen_horizon.core.media.spherical import SphereTag
 from keen_horizon.core.motion.camera_motion import Evidence, Timeline
 from keen_horizon.core.motion.held_point import HeldPoint
+from keen_horizon.core.motion.horizon_marks import HorizonMark, drawn_vertical
 from keen_horizon.core.motion.sphere_turns import SphereMotion, poses_of, sphere_motion
 from keen_horizon.core.motion.uprights import Edges, levelled, vertical
 from keen_horizon.core.path.sphere_path import cut_off, followed_path
 from keen_horizon.core.picture.around import goes_around
 from keen_horizon.core.picture.sphere_warp import AROUND, SphereSampler, warp_sphere
+from keen_horizon.core.pipeline.clip_kind import clip_kind
+from keen_horizon.core.pipeline.first_treatment import first_sphere_treatment
 from keen_horizon.core.pipeline.sphere_solution import solve_sphere
 from keen_horizon.core.pipeline.sphere_tracks import (
+    EdgesOnTheWay,
     eyes_words,
+    find_edges,
     first_eye,
     follow_on_sphere,
     measure_sphere,
 )
 from keen_horizon.core.stations.motion import MOTION
+from keen_horizon.core.stations.view import VIEW
 from keen_horizon.core.stations.view.settings import ViewSettings
 from keen_horizon.core.stations.view.station import looks_of, view_values
 from keen_horizon.core.tracking.sphere_features import SphereTracker
@@ -283,6 +289,132 @@ def test_levelled_poses_have_down_below_and_turn_as_little_as_that_takes():
     level = levelled(poses, down / np.linalg.norm(down))
     np.testing.assert_allclose(level @ down / np.linalg.norm(down), [[0, 1, 0]] * 50, atol=1e-9)
     np.testing.assert_allclose(np.linalg.det(level), 1)
+
+
+def horizon(down: np.ndarray, frame: int, ways: tuple[float, float]) -> HorizonMark:
+    """A line along the horizon of a frame that is ``down`` there, at two azimuths, degrees."""
+    right = np.cross(down, [0, 0, 1.0])
+    right /= np.linalg.norm(right)
+    ahead = np.cross(right, down)
+    camera = Camera(Canvas(*SIZE), Equirectangular.of(Canvas(*SIZE)))
+    rays = [np.sin(w) * right + np.cos(w) * ahead for w in np.radians(ways)]
+    places = (camera.to_pixels(np.array(rays)) + 0.5) / SIZE
+    return HorizonMark(frame=frame, ends=tuple((float(x), float(y)) for x, y in places))
+
+
+def test_the_horizon_as_it_is_drawn_is_made_level_with_drift_taken_out_between():
+    poses, _, times = shaky(90)
+    motion = motion_of(poses, times)
+    n = len(motion)
+    # What was measured drifts away from the truth.
+    drift = Rotation.from_rotvec(np.linspace(0, np.radians(4), n)[:, None] * [[1.0, 0, 0]])
+    downs = np.einsum("nij,nj->ni", motion.poses, drift.apply([0, 1.0, 0]))
+    marks = tuple(horizon(downs[at], at, (-40, 60)) for at in (0, n - 1))
+    treatment = Treatment().changed(MOTION, level="horizon", horizon=marks)
+    solution = solve_sphere(motion, Canvas(*SIZE), treatment)
+    level = np.einsum("nji,nj->ni", solution.corrections, downs)
+    assert np.degrees(np.arccos(np.clip(level[:, 1], -1, 1))).max() < 0.6
+    assert np.degrees(np.arccos(np.clip(level[[0, -1], 1], -1, 1))).max() < 1e-3
+    assert solution.vertical is not None
+    assert "drawn in 2 frames" in solution.vertical.words
+    one = Treatment().changed(MOTION, level="horizon", horizon=marks[:1])
+    level = np.einsum("nji,nj->ni", solve_sphere(motion, Canvas(*SIZE), one).corrections, downs)
+    assert np.degrees(np.arccos(np.clip(level[-1, 1], -1, 1))) > 3
+
+
+def test_a_short_line_tells_less_of_the_horizon_and_a_dot_nothing():
+    down = np.array([0, 1.0, 0])
+    wide, narrow, dot = (
+        drawn_vertical([horizon(down, 0, (-far, far))], Canvas(*SIZE), down)
+        for far in (45.0, 6.0, 0.5)
+    )
+    assert wide.doubt < narrow.doubt / 3
+    assert dot.down is None
+    assert "too close together" in dot.words
+
+
+def test_a_horizon_and_uprights_that_disagree_are_less_sure():
+    poses, _, times = shaky(60)
+    motion = motion_of(poses, times)
+    rng = np.random.default_rng(3)
+    ways = np.cross(rng.normal(size=(60, 3)), [0, 1.0, 0])
+    normals = ways / np.linalg.norm(ways, axis=1, keepdims=True)
+    edges = [(0, Edges(normals @ motion.poses[0].T, np.full(60, 50.0)))]
+    leaning = np.array([np.sin(0.06), np.cos(0.06), 0])
+    told = []
+    for down in ([0, 1.0, 0], leaning):
+        mark = horizon(motion.poses[30] @ np.asarray(down), 30, (-45, 45))
+        treatment = Treatment().changed(MOTION, level="both", horizon=(mark,))
+        told.append(solve_sphere(motion, Canvas(*SIZE), treatment, edges).vertical)
+    agreeing, otherwise = told
+    assert otherwise.doubt > 3 * agreeing.doubt
+    assert "Uprights tell otherwise by 3.4°" in otherwise.words
+
+
+def test_without_a_line_no_horizon_is_told_and_it_says_so(harbour: Sphere):
+    treatment = with_settings(Treatment(), ["motion.level=horizon"])
+    solution = solve_sphere(harbour.motion, Canvas(*SIZE), treatment)
+    assert "No horizon is drawn yet" in " ".join(solution.notes)
+    assert solution.report["level"]["found"] is False
+
+
+def test_a_view_keeps_what_it_follows_in_its_middle_without_its_tremor():
+    poses, _, times = shaky(90)
+    motion = motion_of(poses, times)
+    n = len(motion)
+    around = np.radians(150 + np.arange(n) + 0.4 * (-1.0) ** np.arange(n))
+    thing = np.stack([np.sin(around), 0.1 + 0 * around, np.cos(around)], axis=1)
+    thing /= np.linalg.norm(thing, axis=1, keepdims=True)
+    seen = np.einsum("nij,nj->ni", motion.poses, thing)
+    seen[50:53] = np.nan
+    point = HeldPoint(frame=0, at=(0.9, 0.55))
+    treatment = with_settings(Treatment(), ["motion.aim=lock_off", "motion.level=off"])
+    treatment = treatment.changed(VIEW, on=True, follow=point)
+    solution = solve_sphere(motion, Canvas(*SIZE), treatment, seen=seen)
+    whole = solution.corrections @ solution.looks
+    off = np.degrees(np.arccos(np.clip(np.einsum("ni,ni->n", whole[:, :, 2], seen), -1, 1)))
+    assert np.nanmax(off[10:-10]) < 0.8
+    steps = degrees(solution.looks[1:] @ solution.looks[:-1].swapaxes(1, 2))
+    assert steps[10:-10].max() < 1.2  # the thing itself turns by 0.2 and by 1.8 in turn
+    assert "3 of 90 frames" in " ".join(solution.notes)
+    lost = solve_sphere(motion, Canvas(*SIZE), treatment, seen=np.full((n, 3), np.nan))
+    assert "could not be followed" in " ".join(lost.notes)
+
+
+def test_a_first_treatment_is_level_only_if_uprights_tell(harbour: Sphere):
+    edges = EdgesOnTheWay(harbour.scan, len(harbour.motion))
+    found = find_edges(harbour.path, harbour.scan, 0, edges)
+    assert len(found) == 10
+    first = first_sphere_treatment(
+        lambda one: solve_sphere(harbour.motion, Canvas(*SIZE), one, found)
+    )
+    assert first.of(MOTION).level == "uprights"
+    plain = first_sphere_treatment(lambda one: solve_sphere(harbour.motion, Canvas(*SIZE), one))
+    assert plain.of(MOTION).level == "off"
+    # No view is offered that the sphere has too few pixels for, and no more calm than helps.
+    assert first.of(VIEW).width == 640
+    report = solve_sphere(harbour.motion, Canvas(*SIZE), first, found).report
+    assert report["shake_after"] < 0.2 * report["shake_before"]
+
+
+def test_a_clip_is_taken_for_what_its_file_or_its_pictures_say(
+    harbour: Sphere, make_clip, tmp_path
+):
+    last = len(harbour.motion) - 1
+    assert clip_kind(harbour.path, harbour.scan, 0, last).kind == "sphere"
+    untagged = replace(harbour.scan, probe=replace(harbour.scan.probe, sphere=None))
+    told = clip_kind(harbour.path, untagged, 0, last)
+    assert (told.kind, told.may_differ) == ("sphere", True)
+    assert "By its edges it is taken for a sphere" in told.words
+    part = replace(harbour.scan.probe, sphere=SphereTag(bounds=(0.25, 0.0, 0.0, 0.0)))
+    told = clip_kind(harbour.path, replace(harbour.scan, probe=part), 0, last)
+    assert (told.kind, told.may_differ) == ("flat", False)
+    assert "only a part of a sphere" in told.words
+    other = make_clip("two to one.mp4", width=320, height=160, count=4)
+    told = clip_kind(other, scan(other), 0, 3)
+    assert (told.kind, told.may_differ) == ("flat", True)
+    usual = make_clip("usual.mp4", count=4)
+    assert clip_kind(usual, scan(usual), 0, 3).words == ""
 
 
 def test_a_camera_that_hung_upside_down_is_put_upright(harbour: Sphere):
