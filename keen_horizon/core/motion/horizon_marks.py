@@ -39,7 +39,7 @@ def drawn_vertical(marks: Sequence[HorizonMark], canvas: Canvas, about: Rays) ->
     values, vectors = np.linalg.eigh(rays.T @ rays)
     down = vectors[:, 0] * (np.sign(vectors[:, 0] @ about) or 1.0)
     # What ends of a line are beside the horizon by, and what the lines miss each other by.
-    missed = float(np.sqrt(values[0] / max(len(rays) - 2, 1)))
+    missed = float(np.sqrt(max(values[0], 0.0) / max(len(rays) - 2, 1)))
     doubt = max(PLACED, missed) / float(np.sqrt(max(values[1], 1e-9)))
     if doubt > UNSURE:
         words = "The ends of the drawn horizon are too close together to tell which way is down."

@@ -43,6 +43,7 @@ FEW = 8  # marks below which a pair tells nothing
 SURE = np.radians(0.08)  # doubt of a turn at which it is half believed
 GAPS = (6, 24)  # frames between those that are compared besides neighbours
 AVERAGES = 3  # rounds
+ASTRAY = 3.0  # times what tracks are usually off by, beyond which one goes its own way
 NADIR = 35.0  # degrees from straight down of the cone that the stick and its holder fill
 PER_PAIR = 2  # marks that a try stands on
 
@@ -82,7 +83,7 @@ def poses_of(turns: Real) -> Real:
 
 def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> SphereMotion:
     """Fit every pair of neighbouring frames of equirectangular pictures of size ``canvas``. What is
-    within ``nadir`` degrees of straight down takes no part.
+    within ``nadir`` degrees of straight down takes no part, nor does what goes its own way.
 
     >>> rng = np.random.default_rng(1)
     >>> rays = rng.normal(size=(60, 3)); rays[:, 1] -= 1
@@ -94,19 +95,13 @@ def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> Spher
     >>> Rotation.from_matrix(found.turns[1]).as_rotvec().round(4).tolist()
     [0.01, -0.03, 0.02]
     """
-    n = len(tracks)
-    turns, travel = np.tile(np.eye(3), (n, 1, 1)), np.zeros((n, 3))
-    doubt, residual, count = np.zeros(n), np.zeros(n), np.zeros(n, np.int64)
-    steering = np.zeros(len(tracks.records), bool)
     sphere = Equirectangular.of(canvas)
     below = _below(tracks, canvas, nadir)
-    for start in range(1, n, BATCH):
-        part = np.arange(start, min(start + BATCH, n))
-        pairs = correspondences(tracks, canvas, part, below)
-        fit = _fits(sphere.to_rays(pairs.before), sphere.to_rays(pairs.after), pairs.valid)
-        turns[part], travel[part], doubt[part] = fit.turns, fit.travel, fit.doubt
-        residual[part], count[part] = fit.residual, fit.steer.sum(axis=1)
-        steering[pairs.record[pairs.valid]] = fit.steer[pairs.valid]
+    first, astray = _first_look(tracks, canvas, below)
+    below = below | astray
+    found = _pairwise(tracks, canvas, below, first)
+    turns, travel, doubt, count = found.turns, found.travel, found.doubt, found.count
+    residual, steering = found.residual, found.steering
     cuts = find_cuts(tracks)
     still = np.concatenate([[0], cuts]).astype(np.intp)
     turns[still], travel[still], doubt[still] = np.eye(3), 0.0, 0.0
@@ -122,6 +117,68 @@ def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> Spher
     off = Rotation.from_matrix(settled @ turns.swapaxes(1, 2)).magnitude()
     apart = float(np.sqrt((off**2).sum() / max(3 * (doubt**2).sum(), 1e-18)))
     return SphereMotion(settled, travel, doubt * max(1.0, apart), timeline, evidence)
+
+
+@dataclass(frozen=True)
+class _Pairs:
+    """What neighbouring frames tell, ``(n, ...)``."""
+
+    turns: Real
+    travel: Rays
+    doubt: Real
+    residual: Real
+    count: Indices
+    steering: Flags
+
+
+def _pairwise(tracks: Tracks, canvas: Canvas, aside: Flags, first: Real) -> _Pairs:
+    """Every pair of neighbouring frames by itself, from the turns found at ``first``, without the
+    sightings that are set ``aside``."""
+    n = len(tracks)
+    turns, travel = np.tile(np.eye(3), (n, 1, 1)), np.zeros((n, 3))
+    doubt, residual, count = np.zeros(n), np.zeros(n), np.zeros(n, np.int64)
+    steering = np.zeros(len(tracks.records), bool)
+    sphere = Equirectangular.of(canvas)
+    for start in range(1, n, BATCH):
+        part = np.arange(start, min(start + BATCH, n))
+        pairs = correspondences(tracks, canvas, part, aside)
+        before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
+        fit = _fits(before, after, pairs.valid, first[part])
+        turns[part], travel[part], doubt[part] = fit.turns, fit.travel, fit.doubt
+        residual[part], count[part] = fit.residual, fit.steer.sum(axis=1)
+        steering[pairs.record[pairs.valid]] = fit.steer[pairs.valid]
+    return _Pairs(turns, travel, doubt, residual, count, steering)
+
+
+def _first_look(tracks: Tracks, canvas: Canvas, aside: Flags) -> tuple[Real, Flags]:
+    """Turns ``(n, 3, 3)``, about; and ``(records,)`` sightings of what goes its own way again and
+    again, by however little at a time, so that no single pair shows it: a deck that the camera
+    stands on, somebody's shoulder, waves close by. Told by what plain turns leave of tracks'
+    movements, over all of their pairs."""
+    found = np.tile(np.eye(3), (len(tracks), 1, 1))
+    sphere = Equirectangular.of(canvas)
+    ids = tracks.records["id"].astype(np.int64)
+    left, pairs_of = np.zeros((2, int(ids.max(initial=0)) + 1))
+    for start in range(1, len(tracks), BATCH):
+        part = np.arange(start, min(start + BATCH, len(tracks)))
+        pairs = correspondences(tracks, canvas, part, aside)
+        before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
+        some = np.s_[:, :: max(1, before.shape[1] // ENOUGH)]
+        turns = _first_turns(before[some], after[some], pairs.valid[some])
+        for _ in range(LAST):
+            off = np.linalg.norm(after - _turned(turns, before), axis=-1)
+            turns = _wahba(before, after, _weights(off, pairs.valid))
+        found[part] = turns
+        off = ((after - _turned(turns, before)) ** 2).sum(axis=-1)[pairs.valid]
+        mine = ids[pairs.record[pairs.valid]]
+        left += np.bincount(mine, off, len(left))
+        pairs_of += np.bincount(mine, minlength=len(left))
+    seen = pairs_of > 0
+    if not seen.any():
+        return found, np.zeros(len(ids), bool)
+    typical = np.sqrt(left / np.maximum(pairs_of, 1))
+    usual = np.median(np.repeat(typical[seen], pairs_of[seen].astype(int)))
+    return found, np.asarray((typical > ASTRAY * max(usual, FINEST))[ids])
 
 
 def _settled(
@@ -189,13 +246,12 @@ class _Fits:
     steer: Flags  # (p, m)
 
 
-def _fits(before: Rays, after: Rays, valid: Flags, start: Real | None = None) -> _Fits:
-    """Turns and travel of ``p`` pairs from rays ``(p, m, 3)``; near turns to ``start`` from, if
-    they are known already."""
+def _fits(before: Rays, after: Rays, valid: Flags, start: Real) -> _Fits:
+    """Turns and travel of ``p`` pairs from rays ``(p, m, 3)``, near turns ``start``."""
     # Some marks, evenly, bring a fit near; all of them finish it.
     some = np.s_[:, :: max(1, before.shape[1] // ENOUGH)]
     fewer = before[some], after[some], valid[some]
-    turns = _first_turns(*fewer) if start is None else start
+    turns = start
     travel = np.zeros((len(turns), 3))
     rounds = [fewer] * ROUNDS + [(before, after, valid)] * LAST
     for one, other, ok in rounds:

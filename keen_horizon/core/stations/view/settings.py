@@ -9,7 +9,6 @@ from ...motion.held_point import HeldPoint
 from ..setting import Choice, setting
 from ..station import StationSettings
 
-
 FREE = [{"follow": (None,)}]  # it looks where it is set
 
 
