@@ -38,9 +38,9 @@ def _shot(page: Page, name: str) -> None:
 
 
 def _take(page: Page, address: str) -> None:
-    names = "loft doorway", "tender deck", "engine shed", "quay walk"
-    loft, deck, shed, walk = (clip_address(page, address, name) for name in names)
-    for clip in (loft, deck, shed, walk):
+    names = "loft doorway", "tender deck", "engine shed", "harbour sphere", "quay walk"
+    loft, deck, shed, sphere, walk = (clip_address(page, address, name) for name in names)
+    for clip in (loft, deck, shed, sphere, walk):
         page.goto(clip)
         wait_ready(page, 120)
     pause_at(page, 205)
@@ -79,6 +79,9 @@ def _take(page: Page, address: str) -> None:
     page.goto(deck)
     wait_ready(page)
     _charts(page)
+    page.goto(sphere)
+    wait_ready(page, 120)
+    _sphere(page)
     page.goto(walk + "/exports")
     page.wait_for_selector(".export-fields option", state="attached")
     if not page.locator(".export-row").count():
@@ -185,6 +188,26 @@ def _glass(page: Page) -> None:
     for key in ("x", "w", "2", "0"):
         page.keyboard.press(key)
     _undo(page, 1)
+
+
+def _sphere(page: Page) -> None:
+    """A flat view beside the steadied sphere that it is taken out of."""
+    pause_at(page, 40)
+    _station(page, "View")
+    page.get_by_role("switch", name="View on").click()
+    wait_settled(page)
+    page.keyboard.press("4")
+    box = page.locator(".stage").bounding_box()
+    assert box is not None
+    middle = box["x"] + 0.75 * box["width"], box["y"] + 0.5 * box["height"]
+    page.mouse.move(*middle)
+    page.mouse.down()
+    page.mouse.move(middle[0] - 60, middle[1] + 10, steps=5)
+    page.mouse.up()
+    wait_settled(page)
+    _shot(page, "sphere")
+    page.keyboard.press("2")
+    _undo(page, 2)
 
 
 def _dead_corners(page: Page) -> None:
