@@ -10,9 +10,10 @@ import numpy as np
 import pytest
 
 from keen_horizon.core.media.decode import frames
+from keen_horizon.core.media.encode import Encoding, Mp4Writer
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.media.sphere_boxes import write_sphere_tag
-from keen_horizon.core.media.spherical import SphereTag, sphere_tag
+from keen_horizon.core.media.spherical import SphereTag, ambisonic_box, sphere_tag
 
 
 @pytest.fixture
@@ -187,3 +188,28 @@ def test_a_damaged_file_says_something_or_nothing_but_breaks_nothing(
         path.write_bytes(data[: rng.integers(16, len(data))])
         found = sphere_tag(path, demuxer)
         assert found is None or sum(found.bounds[:2]) < 1
+
+
+def test_sound_all_around_stays_sound_all_around(tmp_path: Path, mp4):
+    source, told, out = mp4(), tmp_path / "told.mp4", tmp_path / "out.mp4"
+    assert ambisonic_box(source, "mov") == b""
+    # First order, channels in their usual order and scale: the box as the Spatial Audio RFC has it.
+    box = struct.pack(">BBIBBI4I", 0, 0, 1, 0, 0, 4, 0, 1, 2, 3)
+    write_sphere_tag(source, told, SphereTag(), (128, 64), box)
+    assert ambisonic_box(told, "mov") == box
+    assert at(told.read_bytes(), b"moov", b"mp4a", b"SA3D") == box
+    write_sphere_tag(told, out, SphereTag(), (128, 64), box)
+    assert out.read_bytes().count(b"SA3D") == 1
+    found = scan(out)
+    assert found.probe.sound == scan(source).probe.sound
+    # An export that copies the sound says so, too.
+    film = tmp_path / "film.mp4"
+    with Mp4Writer(
+        film, found, 128, 64, "yuv420p", Encoding(), 0, 4, sound_from=told, sphere=SphereTag()
+    ) as writer:
+        for picture in frames(out, found, 0, 4):
+            for plane, shown in zip(writer.blank_planes(), picture.planes, strict=True):
+                plane[:] = shown
+            writer.write(picture.pts)
+        writer.finish()
+    assert ambisonic_box(film, "mov") == box

@@ -20,7 +20,7 @@ from ..errors import disk_errors
 from .probe import Scan, open_input, sound_stream
 from .sound import SoundTrack
 from .sphere_boxes import tag_film
-from .spherical import SphereTag
+from .spherical import SphereTag, ambisonic_box
 
 CONTAINERS = {".mp4": "mp4", ".m4v": "mp4", ".mov": "mov"}
 
@@ -45,6 +45,7 @@ class Mp4File:
         self._last = last
         self._sound_source: av.container.InputContainer | None = None
         self._sound: SoundTrack | None = None
+        self._ambisonic = b""
         with disk_errors(path):
             self.target = av.open(
                 str(self.part), "w", format=CONTAINERS[path.suffix.lower()],
@@ -64,6 +65,8 @@ class Mp4File:
             self._sound_source, wanted, self.target, self.zero * base,
             int(self.scan.pts[self._last]) * base + step, always_encode=always_encode,
         )  # fmt: skip
+        if self._sound.copied:
+            self._ambisonic = ambisonic_box(source, self._sound_source.format.name)
 
     @property
     def sound_note(self) -> str:
@@ -82,7 +85,7 @@ class Mp4File:
                 self._sound.finish()
             self.target.close()
             if self.sphere is not None:
-                tag_film(self.part, self.sphere, self.size)
+                tag_film(self.part, self.sphere, self.size, self._ambisonic)
             with self.part.open("rb") as written:
                 os.fsync(written.fileno())
             self.part.replace(self.path)

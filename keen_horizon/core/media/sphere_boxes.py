@@ -18,7 +18,17 @@ from pathlib import Path
 import numpy as np
 
 from .containers import boxes
-from .spherical import GSPHERICAL, SAMPLE_ENTRY, SPHERICAL_UUID, STEREO_BY_BOX, SphereTag
+from .spherical import (
+    AMBISONIC,
+    GSPHERICAL,
+    PICTURES,
+    SAMPLE_ENTRY,
+    SOUND,
+    SPHERICAL_UUID,
+    STEREO_BY_BOX,
+    SphereTag,
+    sound_entry,
+)
 
 SOURCE = "Keen Horizon"
 ROOM = 1 << 16  # bytes that an index may grow by
@@ -34,9 +44,12 @@ _XML = (
 )
 
 
-def write_sphere_tag(source: Path, target: Path, tag: SphereTag, size: tuple[int, int]) -> None:
+def write_sphere_tag(
+    source: Path, target: Path, tag: SphereTag, size: tuple[int, int], sound: bytes = b""
+) -> None:
     """Copy an MP4 to ``target``, saying in its picture's track what ``tag`` says of a picture of
-    ``size``, in place of what it said before. Memory does not grow with the file, but for its
+    ``size``, in place of what it said before; and of its sound what :func:`.ambisonic_box` has of
+    another file, if anything. Memory does not grow with the file, but for its
     index. Raises ValueError for a file without an index."""
     with source.open("rb") as stream, target.open("wb") as out:
         layout = list(boxes(stream, 0, source.stat().st_size))
@@ -47,7 +60,7 @@ def write_sphere_tag(source: Path, target: Path, tag: SphereTag, size: tuple[int
         stream.seek(body)
         old = stream.read(end - body)
         # Offsets get the width that they will need before it is known how far they move.
-        new = _moved(_tagged_index(old, tag, size), 0, 0)
+        new = _moved(_tagged_index(old, tag, size, sound), 0, 0)
         start = body - 8 if end - body + 8 < 2**32 else body - 16
         grown = 8 + len(new) - (end - start)
         stream.seek(0)
@@ -57,11 +70,11 @@ def write_sphere_tag(source: Path, target: Path, tag: SphereTag, size: tuple[int
         shutil.copyfileobj(stream, out)
 
 
-def tag_film(path: Path, tag: SphereTag, size: tuple[int, int]) -> None:
+def tag_film(path: Path, tag: SphereTag, size: tuple[int, int], sound: bytes = b"") -> None:
     """As :func:`write_sphere_tag`, in place."""
     plain = path.replace(path.with_suffix(".plain"))
     try:
-        write_sphere_tag(plain, path, tag, size)
+        write_sphere_tag(plain, path, tag, size, sound)
     finally:
         plain.unlink(missing_ok=True)
 
@@ -86,44 +99,51 @@ def _joined(parts: list[tuple[bytes, bytes]]) -> bytes:
     return b"".join(_box(kind, body) for kind, body in parts)
 
 
-def _tagged_index(body: bytes, tag: SphereTag, size: tuple[int, int]) -> bytes:
-    """An index that says so of its first track with pictures."""
-    parts, done = [], False
+def _tagged_index(body: bytes, tag: SphereTag, size: tuple[int, int], sound: bytes) -> bytes:
+    """An index that says so of its first track with pictures, and of its first one with sound."""
+    parts, told = [], {SOUND: bool(not sound), PICTURES: False}
     for kind, own in _parts(body):
-        if kind == b"trak" and not done and _has_pictures(own):
-            said = [part for part in _parts(own) if not _says(*part)]
-            own = _in_entry(_joined(said), _TO_ENTRY, tag) + _version_1(tag, size)
-            done = True
+        what = _handler(own) if kind == b"trak" else b""
+        if what in told and not told[what]:
+            told[what] = True
+            if what == PICTURES:
+                kept = [part for part in _parts(own) if not _says(*part)]
+                own = _in_entry(_joined(kept), _TO_ENTRY, _version_2(tag)) + _version_1(tag, size)
+            else:
+                own = _in_entry(own, _TO_ENTRY, _box(AMBISONIC, sound))
         parts.append((kind, own))
     return _joined(parts)
 
 
-def _has_pictures(track: bytes) -> bool:
+def _handler(track: bytes) -> bytes:
+    """What a track holds."""
     media = dict(_parts(track)).get(b"mdia", b"")
-    return dict(_parts(media)).get(b"hdlr", b"")[8:12] == b"vide"
+    return dict(_parts(media)).get(b"hdlr", b"")[8:12]
 
 
-def _in_entry(body: bytes, way: tuple[bytes, ...], tag: SphereTag) -> bytes:
-    """A body with version 2 in the sample entry that lies down the ``way``."""
+def _in_entry(body: bytes, way: tuple[bytes, ...], said: bytes) -> bytes:
+    """A body with what is ``said`` at the end of the sample entry that lies down the ``way``."""
     if way:
         head, *rest = way
         return _joined([
-            (kind, _in_entry(own, tuple(rest), tag) if kind == head else own)
+            (kind, _in_entry(own, tuple(rest), said) if kind == head else own)
             for kind, own in _parts(body)
         ])  # fmt: skip
     # The sample description itself: version, flags, count, and then its entries.
-    entries = [
-        (kind, own[:SAMPLE_ENTRY] + _joined(
-            [part for part in _parts(own, SAMPLE_ENTRY) if not _says(*part)]
-        ) + _version_2(tag))
-        for kind, own in _parts(body, 8)
-    ]  # fmt: skip
+    sounds = said[4:8] == AMBISONIC
+    entries = []
+    for kind, own in _parts(body, 8):
+        start = sound_entry(own) if sounds else SAMPLE_ENTRY
+        kept = [part for part in _parts(own, start) if not _says(*part)]
+        entries.append((kind, own[:start] + _joined(kept) + said))
     return body[:8] + _joined(entries)
 
 
 def _says(kind: bytes, body: bytes) -> bool:
-    """Whether a box says already that there is a sphere."""
-    return kind in (b"st3d", b"sv3d") or (kind == b"uuid" and body.startswith(SPHERICAL_UUID))
+    """Whether a box says already that there is a sphere, or how it sounds."""
+    return kind in (b"st3d", b"sv3d", AMBISONIC) or (
+        kind == b"uuid" and body.startswith(SPHERICAL_UUID)
+    )
 
 
 def _version_1(tag: SphereTag, size: tuple[int, int]) -> bytes:

@@ -24,6 +24,9 @@ Stereo = Literal["mono", "top-bottom", "left-right"]
 SPHERICAL_UUID = bytes.fromhex("ffcc8263f8554a938814587a02521fdd")
 GSPHERICAL = "http://ns.google.com/videos/1.0/spherical/"
 SAMPLE_ENTRY = 78  # bytes of a visual sample entry before its boxes
+SOUND_ENTRIES = {0: 28, 1: 44, 2: 64}  # and of a sound's, by its version
+PICTURES, SOUND = b"vide", b"soun"  # what tracks hold
+AMBISONIC = b"SA3D"  # the box that says which channel is what of a field of sound
 LONGEST = 1 << 16  # bytes of what is read whole
 DEEPEST = 10  # boxes or elements inside each other
 # Which eye comes first does not matter here: both get one correction.
@@ -79,6 +82,24 @@ def sphere_tag(path: Path, demuxer: str) -> SphereTag | None:
         return _by_boxes(stream, size)
 
 
+def ambisonic_box(path: Path, demuxer: str) -> bytes:
+    """The body of the box by which a film says that its sound is a field all around (*Spatial Audio
+    RFC*); empty for one that does not, or whose box cannot be one."""
+    if demuxer == "matroska":
+        return b""
+    with path.open("rb") as stream:
+        for kind, body, end in _walk(stream, 0, path.stat().st_size, sound=True):
+            if kind == AMBISONIC and end - body <= LONGEST:
+                stream.seek(body)
+                return stream.read(end - body)
+    return b""
+
+
+def sound_entry(entry: bytes) -> int:
+    """Bytes of a sound's sample ``entry`` before its boxes."""
+    return SOUND_ENTRIES.get(int.from_bytes(entry[8:10], "big"), len(entry))
+
+
 # --- boxes ----------------------------------------------------------------------------------------
 
 
@@ -97,17 +118,22 @@ def _by_boxes(stream: BinaryIO, size: int) -> SphereTag | None:
 
 
 def _walk(
-    stream: BinaryIO, start: int, end: int, depth: int = DEEPEST
+    stream: BinaryIO, start: int, end: int, depth: int = DEEPEST, *, sound: bool = False
 ) -> Iterator[tuple[bytes, int, int]]:
-    """The boxes of a film that may say something, in the order of the file."""
+    """The boxes of a film that may say something of its pictures, or of its ``sound``, in the order
+    of the file."""
     for kind, body, stop in boxes(stream, start, end):
         stop = min(stop, end)
         if kind in _NESTED and depth:
-            yield from _walk(stream, body, stop, depth - 1)
+            yield from _walk(stream, body, stop, depth - 1, sound=sound)
         elif kind == b"stsd" and depth:
             for _entry, at, there in boxes(stream, body + 8, stop):
-                yield from _walk(stream, at + SAMPLE_ENTRY, min(there, stop), depth - 1)
-        elif kind in (b"uuid", b"st3d", b"prhd", b"equi", b"cbmp", b"mshp"):
+                start_of = SAMPLE_ENTRY
+                if sound:
+                    stream.seek(at)
+                    start_of = sound_entry(stream.read(10))
+                yield from _walk(stream, at + start_of, min(there, stop), depth - 1, sound=sound)
+        elif kind in (AMBISONIC, b"uuid", b"st3d", b"prhd", b"equi", b"cbmp", b"mshp"):
             yield kind, body, stop
 
 
