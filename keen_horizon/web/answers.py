@@ -12,6 +12,7 @@ from ..core.geometry.canvas import Canvas
 from ..core.geometry.motion import Motion
 from ..core.motion.camera_motion import CameraMotion
 from ..core.path.areas import bare_shares
+from ..core.picture.pixel_stage import AnyStage
 from ..core.pipeline import Solution
 from ..core.pipeline.render_clip import pixel_stages
 from ..core.quality import scores
@@ -70,21 +71,23 @@ def lattice(solution: Solution, near: int = 0, most: int | None = None) -> dict[
 
 
 def _pixels(solution: Solution, treatment: Treatment) -> list[dict[str, Any]]:
-    """What is done to pixels: each stage's rule, and its numbers at every frame."""
-    return [
-        {
-            "name": stage.name,
-            "end": stage.end,
-            "coded": getattr(stage, "coded", False),
-            "reach": getattr(stage, "reach", 0.0),
-            "shader": stage.shader,
-            "uniforms": {
-                name: {"size": values[0].size, "values": packed(values, np.float32)}
-                for name, values in stage.uniforms().items()
-            },
-        }
-        for stage in pixel_stages(solution, treatment)
-    ]
+    """What is done to pixels."""
+    return [packed_stage(stage) for stage in pixel_stages(solution, treatment)]
+
+
+def packed_stage(stage: AnyStage) -> dict[str, Any]:
+    """A stage of pixels: its rule, and its numbers at every frame."""
+    return {
+        "name": stage.name,
+        "end": stage.end,
+        "coded": getattr(stage, "coded", False),
+        "reach": getattr(stage, "reach", 0.0),
+        "shader": stage.shader,
+        "uniforms": {
+            name: {"size": values[0].size, "values": packed(values, np.float32)}
+            for name, values in stage.uniforms().items()
+        },
+    }
 
 
 def _displacement(motion: CameraMotion) -> dict[str, list[float | None]] | None:

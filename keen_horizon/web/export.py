@@ -191,10 +191,10 @@ def _describe(export: Export, job: Job | None) -> dict[str, Any]:
 
 def _told(export: Export) -> list[Figure]:
     """The numbers of a finished export's report."""
-    figures = export.figures or {}
+    figures, treatment = export.figures or {}, parse(export.revision.treatment)
     if "projection" in figures:
-        return told_sphere_figures(figures)
-    return told_figures(parse(export.revision.treatment), figures)
+        return told_sphere_figures(treatment, figures)
+    return told_figures(treatment, figures)
 
 
 def _file_name(clip: Clip, version: str) -> str:

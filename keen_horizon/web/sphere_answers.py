@@ -12,13 +12,16 @@ from scipy.spatial.transform import Rotation
 from ..core.media.probe import Probe
 from ..core.motion.uprights import DOWN
 from ..core.pipeline.sphere_reports import sphere_figures
-from ..core.pipeline.sphere_solution import SphereSolution
+from ..core.pipeline.sphere_solution import SphereSolution, sharpening_of
 from ..core.pipeline.sphere_tracks import tag_of
+from ..core.stations.finish import FINISH
 from ..core.stations.motion import MOTION
+from ..core.stations.station import Station
 from ..core.stations.view import VIEW
 from ..core.stations.view.station import ROUND, view_values
 from ..core.treatment import Treatment
 from ..core.types import Rays, Real
+from .answers import packed_stage
 from .arrays import packed
 
 # Of a texture, where the first eye is: left, top, width, height.
@@ -29,12 +32,13 @@ def drawn_sphere(solution: SphereSolution, treatment: Treatment, probe: Probe) -
     """Everything about a solution, as :func:`.answers.drawn`."""
     told = solution.report
     view = treatment.of(VIEW)
-    figures = sphere_figures(told)
+    figures = sphere_figures(treatment, told)
+    sharpen = sharpening_of(solution, treatment)
     stations = {
         station.name: {
-            "summary": station.summary(own, None),
+            "summary": station.summary(own, told if station is FINISH else None),
             "warnings": told["warnings"].get(station.name, []),
-            "details": _details(solution) if station is MOTION else {},
+            "details": _details(station, own, solution),
             "figures": [asdict(figure) for figure in figures.get(station.name, [])],
         }
         for station, own in treatment.each("sphere")
@@ -49,7 +53,8 @@ def drawn_sphere(solution: SphereSolution, treatment: Treatment, probe: Probe) -
             for figure in own
             if figure.on_price_line
         ],
-        "notes": [note for note in solution.notes if note not in _details(solution).values()],
+        "notes": [note for note in solution.notes if note != _level_words(solution)],
+        "pixels": [] if sharpen is None else [packed_stage(sharpen)],
         "first": solution.motion.timeline.first,
         "sphere": {
             "turns": packed(solution.corrections, np.float32),
@@ -68,9 +73,15 @@ def drawn_sphere(solution: SphereSolution, treatment: Treatment, probe: Probe) -
     }
 
 
-def _details(solution: SphereSolution) -> dict[str, str]:
-    """What Motion's tools say: what tells which way is down."""
-    return {} if solution.vertical is None else {"level": solution.vertical.words}
+def _details(station: Station[Any], own: Any, solution: SphereSolution) -> dict[str, str]:
+    """Further sentences of a station's tools; Motion's say what tells which way is down."""
+    if station is FINISH:
+        return FINISH.details(own, solution.report)
+    return {"level": _level_words(solution)} if station is MOTION else {}
+
+
+def _level_words(solution: SphereSolution) -> str:
+    return "" if solution.vertical is None else solution.vertical.words
 
 
 def output_of(treatment: Treatment, probe: Probe) -> dict[str, Any]:

@@ -60,7 +60,7 @@ def shown(page: Page, u: float, v: float) -> list[float]:
 
 def test_a_sphere_is_known_by_its_file_and_steadied(sphere: Page):
     stations = sphere.locator(".station-name")
-    expect(stations).to_have_text(["Motion", "View"])
+    expect(stations).to_have_text(["Motion", "View", "Finish"])
     expect(summary(sphere, "View")).to_contain_text("the whole sphere")
     told = report(sphere)
     assert told["shake_unit"] == "degrees"
@@ -153,6 +153,34 @@ def test_each_setting_of_the_view_is_set(sphere: Page):
         own.get_by_role("button", name=shape).click()
         wait_settled(sphere)
         assert (value(sphere, "view.width"), value(sphere, "view.height")) == sides
+    assert sphere.complaints == []
+
+
+def test_what_enlarging_takes_is_put_back(sphere: Page):
+    viewing(sphere)
+    station(sphere, "Finish")
+    sphere.get_by_role("switch", name="Finish on").click()
+    wait_settled(sphere)
+    expect(summary(sphere, "Finish")).to_contain_text("puts back ×")
+    assert sphere.evaluate("keen.stage.renderer.stages.map((one) => one.name)") == ["sharpen"]
+    own = tools(sphere, "Finish")
+    expect(own).to_contain_text("Puts back what")
+    for name in ("put_back", "beyond", "overshoot", "floor"):
+        control = own.locator(f"""[x-data="field('finish.{name}')"]""")
+        slider, entry = control.locator("input[type=range]"), control.locator("input[type=number]")
+        slider.focus()
+        slider.press("ArrowLeft" if name == "put_back" else "ArrowRight")
+        wait_settled(sphere)
+        entry.fill("5")
+        entry.press("Tab")
+        wait_settled(sphere)
+        assert value(sphere, f"finish.{name}") == 5
+        toggle = control.locator(".key-toggle")
+        if toggle.count():
+            toggle.click()
+            wait_settled(sphere)
+            toggle.click()
+            wait_settled(sphere)
     assert sphere.complaints == []
 
 
@@ -277,7 +305,9 @@ def test_it_is_worked_on_as_a_flat_clip_if_one_says_so(sphere: Page):
     wait_ready(sphere, 90)
     expect(summary(sphere, "Motion")).to_contain_text("calm")
     unfold(sphere, "Kind of clip").get_by_role("radio", name="Sphere").click()
-    expect(sphere.locator(".station-name")).to_have_text(["Motion", "View"], timeout=30_000)
+    expect(sphere.locator(".station-name")).to_have_text(
+        ["Motion", "View", "Finish"], timeout=30_000
+    )
     wait_ready(sphere, 90)
 
 

@@ -32,7 +32,7 @@ def test_a_sphere_opens_as_one_with_a_first_treatment(place: Place, boat):
     assert "all around" in opened["kind_words"]
     answer = place.get(of(place, clip, "solution")).json
     assert answer["whole"]
-    assert set(answer["stations"]) == {"motion", "view"}
+    assert set(answer["stations"]) == {"motion", "view", "finish"}
     assert set(answer["strip"]["before"]) >= {"yaw", "pitch", "roll"}
     assert answer["report"]["output"] == {"width": 512, "height": 256, "pixel_aspect": 1}
     shelf = place.get("/shelf.json").json["shoots"]

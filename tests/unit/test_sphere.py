@@ -551,6 +551,23 @@ def test_a_flat_view_is_what_a_flat_camera_would_have_seen(tmp_path: Path, harbo
     assert rms(shown - direct) < 3
 
 
+def test_a_view_is_as_sharp_as_the_sphere_was_if_finish_is_asked(tmp_path: Path, harbour: Sphere):
+    order = ["--set", "motion.on=false", "--set", "view.width=640", "--set", "view.height=360"]
+    films = []
+    for name, more in (("plain", []), ("sharp", ["--set", "finish.on=true"])):
+        films.append(tmp_path / f"{name}.mp4")
+        told = tmp_path / f"{name}.json"
+        made = [str(harbour.path), str(films[-1]), *order, *more, "--report", str(told)]
+        assert main(["correct", *made, "--quality", "fine"]) == 0
+    report = json.loads(told.read_text())
+    assert report["sharpening"]["magnification"] == pytest.approx(1.97, abs=0.02)
+    plain, sharp = (
+        next(iter(frames(film, scan(film), 0, 0))).planes[0].astype(float) for film in films
+    )
+    assert cv2.Laplacian(sharp, cv2.CV_64F).std() > 1.3 * cv2.Laplacian(plain, cv2.CV_64F).std()
+    assert abs(sharp.mean() - plain.mean()) < 0.5
+
+
 def test_two_eyes_get_one_correction(tmp_path: Path, capsys, harbour: Sphere):
     both, out = tmp_path / "both.mp4", tmp_path / "out.mp4"
     with av.open(str(both), "w") as target:

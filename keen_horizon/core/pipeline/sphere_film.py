@@ -10,12 +10,13 @@ from ..media.decode import frames, working_format
 from ..media.encode import Encoding, Mp4Writer
 from ..media.probe import Scan
 from ..picture.sphere_warp import SphereSampler, warp_sphere
+from ..picture.working_space import space_of
 from ..stations.view import VIEW
 from ..stations.view.station import camera_at
 from ..treatment import Treatment
 from .measure_tracks import Progress, silent
 from .render_clip import Rendered
-from .sphere_solution import SphereSolution
+from .sphere_solution import SphereSolution, sharpening_of
 from .sphere_tracks import eyes_of, tag_of
 
 
@@ -25,6 +26,7 @@ def render_sphere(
 ) -> Rendered:  # fmt: skip
     """Draw a solved sphere into an MP4 with its sound, each colour sampled once: a sphere again,
     which its file says it is, or a flat view."""
+    sharpen, space = sharpening_of(solution, treatment), space_of(scan.probe)
     view, tag = treatment.of(VIEW), tag_of(scan.probe)
     eye, first = solution.canvas, solution.motion.timeline.first
     last = first + len(solution) - 1
@@ -55,6 +57,8 @@ def render_sphere(
                 drawn = replace(picture, planes=planes)  # type: ignore[arg-type]
                 for one, into in zip(eyes_of(picture, tag), eyes_of(drawn, tag), strict=True):
                     warp_sphere(one, around, turn, into.planes)
+            if sharpen is not None:
+                sharpen.apply(planes[0], space, at)
             writer.write(picture.pts)
             progress(at + 1, len(solution))
         writer.finish()

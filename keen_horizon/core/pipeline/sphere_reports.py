@@ -10,6 +10,7 @@ import numpy as np
 from ..geometry.canvas import Canvas
 from ..media.probe import scan
 from ..motion.sphere_turns import SphereMotion, sphere_motion
+from ..stations.finish import FINISH
 from ..stations.motion import MOTION
 from ..stations.station import Figure, Report
 from ..stations.view import VIEW
@@ -94,7 +95,7 @@ def sphere_shake_captions(report: Report) -> dict[str, str]:
     return {when: degrees_caption(report[f"shake_{when}"], sure) for when in ("before", "after")}
 
 
-def sphere_figures(report: Report) -> dict[str, list[Figure]]:
+def sphere_figures(treatment: Treatment, report: Report) -> dict[str, list[Figure]]:
     """A sphere's numbers as they are shown, by station."""
     shake = sphere_shake_captions(report)
     motion = [Figure("Shake left", f"{shake['before']} → {shake['after']}", on_price_line=True)]
@@ -117,12 +118,13 @@ def sphere_figures(report: Report) -> dict[str, list[Figure]]:
             Figure("View turns by at most", f"{pace:.0f} °/s",
                    frame=report["view_pace_frame"] if pace > 0 else None, on_price_line=True),
         ]  # fmt: skip
-    return {MOTION.name: motion, VIEW.name: view}
+    finish = FINISH.figures(treatment.of(FINISH), report)
+    return {MOTION.name: motion, VIEW.name: view, FINISH.name: finish}
 
 
-def told_sphere_figures(report: Report) -> list[Figure]:
+def told_sphere_figures(treatment: Treatment, report: Report) -> list[Figure]:
     """All numbers of an export's report."""
-    figures = [figure for own in sphere_figures(report).values() for figure in own]
+    figures = [figure for own in sphere_figures(treatment, report).values() for figure in own]
     if report.get("shake_measured_again") is not None:
         again = degrees_caption(report["shake_measured_again"], report["shake_measured_again_sure"])
         figures.append(Figure("Shake left, measured in the file", again))

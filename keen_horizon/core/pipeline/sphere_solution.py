@@ -18,6 +18,9 @@ from ..motion.sphere_turns import SphereMotion
 from ..motion.uprights import Edges, Vertical, levelled
 from ..path.sphere_path import AXES, cut_off, followed_path
 from ..picture.sphere_warp import SphereSampler
+from ..stations.finish import FINISH
+from ..stations.finish.sharpen import Sharpen
+from ..stations.finish.station import sharpening, sharpening_report
 from ..stations.motion import MOTION
 from ..stations.station import Report
 from ..stations.view import VIEW
@@ -214,6 +217,7 @@ def _steadied(
 def _report(solution: SphereSolution, treatment: Treatment) -> Report:
     motion = solution.motion
     steadied = solution.corrections.swapaxes(1, 2) @ motion.poses
+    finish = treatment.of(FINISH)
     told: Report = {
         "projection": "equirectangular",
         "frame_count": len(motion),
@@ -226,6 +230,9 @@ def _report(solution: SphereSolution, treatment: Treatment) -> Report:
         "cuts": (motion.timeline.first + motion.timeline.cuts).tolist(),
         "blurred_frames": (motion.timeline.first + np.nonzero(motion.timeline.blurred)[0]).tolist(),
     }  # fmt: skip
+    told["sharpening"] = sharpening_report(
+        sharpening_of(solution, treatment), motion.timeline.first
+    )
     level = solution.vertical
     if level is not None:
         told["level"] = {
@@ -241,10 +248,33 @@ def _report(solution: SphereSolution, treatment: Treatment) -> Report:
         told |= {"view_pace": pace, "view_pace_frame": frame}
     warnings = {
         MOTION.name: _weak_words(told), VIEW.name: VIEW.warnings(treatment.of(VIEW), told),
+        FINISH.name: FINISH.warnings(finish, told),
     }  # fmt: skip
     return told | {
-        "warnings": warnings, "notes": [*solution.notes, *warnings[VIEW.name]],
+        "warnings": warnings,
+        "notes": [*solution.notes, *warnings[VIEW.name], *warnings[FINISH.name]],
     }  # fmt: skip
+
+
+def magnification_of(solution: SphereSolution, treatment: Treatment) -> Real:
+    """``(n,)`` output pixels that a source pixel takes, in the middle of each frame."""
+    if solution.angles is None:
+        return np.ones(len(solution))
+    view = treatment.of(VIEW)
+    known = {
+        angle: SphereSampler(camera_at(view, angle), solution.canvas).enlargement
+        for angle in np.unique(solution.angles).tolist()
+    }
+    return np.array([known[angle] for angle in solution.angles.tolist()])
+
+
+def sharpening_of(solution: SphereSolution, treatment: Treatment) -> Sharpen | None:
+    """What Finish does to the pictures of a solution."""
+    frames = solution.motion.timeline.frames
+    return sharpening(
+        treatment.of(FINISH), lambda name: treatment.values(name, frames),
+        magnification_of(solution, treatment),
+    )  # fmt: skip
 
 
 def _weak_words(told: Report) -> list[str]:

@@ -25,16 +25,16 @@ class FinishSettings(StationSettings):
         hint="The most by which an edge may swing over, in percent of its own height.",
     )  # fmt: skip
     even: float = setting(
-        0.0, 0, 100, label="Even sharpness", unit="%", affects="pixels",
+        0.0, 0, 100, label="Even sharpness", unit="%", affects="pixels", serves=("flat",),
         hint="Frames that motion blurred take detail of sharper neighbours, where the two agree; "
         "percent of what these have more. 0 leaves them.",
     )  # fmt: skip
     even_reach: int = setting(
-        5, 1, 18, label="From up to", unit="frames", affects="pixels",
+        5, 1, 18, label="From up to", unit="frames", affects="pixels", serves=("flat",),
         hint="How far away a neighbour may lend detail.",
     )  # fmt: skip
     grain: float = setting(
-        0.0, 0, 100, label="Match grain", unit="%", affects="pixels", keyed=True,
+        0.0, 0, 100, label="Match grain", unit="%", affects="pixels", serves=("flat",), keyed=True,
         hint="Percent of the source's noise, as measured in each frame, that is put back where "
         "drawing smoothed it away. 0 adds none.",
     )  # fmt: skip

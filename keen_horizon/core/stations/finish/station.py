@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
 from ...picture.pixel_stage import AnyStage
+from ...types import Real
 from ..station import Figure, Report, Scene, Station, Tools
 from .grain import Grain
 from .settings import FinishSettings
@@ -25,7 +26,11 @@ class FinishStation(Station[FinishSettings]):
     title = "Finish"
     icon = '<path d="M8 30 20 9l12 21z"/><path class="thin" d="M20 9v21"/>'
     Settings = FinishSettings
-    tools = (Tools("flat", "stations/finish.html"),)
+    serves = frozenset({"flat", "sphere"})
+    tools = (
+        Tools("flat", "stations/finish.html"),
+        Tools("sphere", "stations/sphere_finish.html"),
+    )
 
     def in_force(self, settings: FinishSettings) -> FinishSettings:
         return settings if settings.on else FinishSettings()
@@ -42,32 +47,17 @@ class FinishStation(Station[FinishSettings]):
         return stages
 
     def _sharpen(self, settings: FinishSettings, scene: Scene) -> Sharpen | None:
-        if not settings.on or scene.chain is None:
+        if scene.chain is None:
             return None
-        magnification = scene.chain.magnification
-        gain = gain_for(magnification) * scene.values("finish.put_back") / 100
-        gain = gain + scene.values("finish.beyond") / 100
-        if not gain.any():
-            return None
-        return Sharpen(gain, magnification, settings.overshoot / 100, settings.floor / 100)
+        return sharpening(settings, scene.values, scene.chain.magnification)
 
     def pixel_report(self, settings: FinishSettings, scene: Scene) -> Report:
+        timeline = scene.motion.timeline
+        evens = settings.on and settings.even and len(timeline.blurred)
         stage = self._sharpen(settings, scene)
-        blurred = scene.motion.timeline.blurred
-        evened = float(blurred.mean()) if settings.on and settings.even and len(blurred) else None
-        if stage is None:
-            return {"sharpening": None, "evened_share": evened}
-        lost = gain_for(stage.magnification)
-        worst = int((stage.gain - WINCE * lost).argmax())
         return {
-            "evened_share": evened,
-            "sharpening": {
-                "magnification": float(stage.magnification.max()),
-                "sharpness_left": float(sharpness_left(stage.magnification).min()),
-                "gain_lost": float(lost[worst]),
-                "gain": float(stage.gain[worst]),
-                "frame": scene.motion.timeline.first + worst,
-            },
+            "evened_share": float(timeline.blurred.mean()) if evens else None,
+            "sharpening": sharpening_report(stage, timeline.first),
         }
 
     def warnings(self, settings: FinishSettings, report: Report) -> list[str]:
@@ -113,6 +103,35 @@ class FinishStation(Station[FinishSettings]):
         """What scaling took, and how far beyond that the sharpening goes."""
         told = _sentence(settings, report.get("sharpening"))
         return {"sharpening": told, "even": _even_sentence(report.get("evened_share"))}
+
+
+def sharpening(
+    settings: FinishSettings, values: Callable[[str], Real], magnification: Real
+) -> Sharpen | None:
+    """What sharpens pictures enlarged by ``magnification`` ``(n,)``, ``values`` being those
+    of keyed settings in each of them; None for nothing."""
+    if not settings.on:
+        return None
+    gain = gain_for(magnification) * values("finish.put_back") / 100
+    gain = gain + values("finish.beyond") / 100
+    if not gain.any():
+        return None
+    return Sharpen(gain, magnification, settings.overshoot / 100, settings.floor / 100)
+
+
+def sharpening_report(stage: Sharpen | None, first: int) -> Report | None:
+    """What a stage puts back, and in which frame it goes farthest beyond that."""
+    if stage is None:
+        return None
+    lost = gain_for(stage.magnification)
+    worst = int((stage.gain - WINCE * lost).argmax())
+    return {
+        "magnification": float(stage.magnification.max()),
+        "sharpness_left": float(sharpness_left(stage.magnification).min()),
+        "gain_lost": float(lost[worst]),
+        "gain": float(stage.gain[worst]),
+        "frame": first + worst,
+    }
 
 
 def _even_sentence(share: float | None) -> str:

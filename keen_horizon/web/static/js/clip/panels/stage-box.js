@@ -74,8 +74,10 @@ component("stageBox", () => ({
    */
   take(answer, first) {
     const { stage } = live;
-    if (answer.sphere) this.takeSphere(answer.sphere);
-    else {
+    if (answer.sphere) {
+      this.takeSphere(answer.sphere);
+      stage.renderer.setStages(answer.pixels);
+    } else {
       // Of a long clip, what is near came first: it starts later.
       stage.lattice = Lattice.of(answer.lattice, answer.first - first);
       const { output } = answer.report;

@@ -112,14 +112,18 @@ export class Renderer {
     };
   }
 
-  /** The same for pictures out of spheres, which have no stages: linked once somebody asks. */
+  /** The same for pictures out of spheres: linked once somebody asks. */
   aroundPrograms() {
-    const [plain, partial, changed] = [
-      PLAIN,
-      PARTIAL.replace("//corners", cornerRule([])),
-      CHANGED,
-    ].map((shader) => this.program(fromSphere(withStages(shader, []))));
-    return { plain, partial, changed, plainAsIs: plain, partialAsIs: partial };
+    const partialToo = PARTIAL.replace("//corners", cornerRule([]));
+    /** @param {string} shader @param {PixelStage[]} stages */
+    const made = (shader, stages) => this.program(fromSphere(withStages(shader, stages)));
+    return {
+      plain: made(PLAIN, this.stages),
+      partial: made(partialToo, this.stages),
+      changed: made(CHANGED, this.stages),
+      plainAsIs: made(PLAIN, []),
+      partialAsIs: made(partialToo, []),
+    };
   }
 
   /**
@@ -293,10 +297,7 @@ export class Renderer {
    * @param {number} across
    */
   setUniforms(where, around, at, across) {
-    if (around) {
-      this.setOptics(where, around, at);
-      return;
-    }
+    if (around) this.setOptics(where, around, at);
     const { gl } = this;
     const { videoWidth, videoHeight } = this.video;
     gl.uniform3f(where.texel, 1 / videoWidth, 1 / videoHeight, videoWidth / across);
