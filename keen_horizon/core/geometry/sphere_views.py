@@ -72,22 +72,24 @@ class SphereViews:
         return np.asarray(rays / np.linalg.norm(rays, axis=-1, keepdims=True))
 
     @cached_property
-    def maps(self) -> list[tuple[NDArray[np.int16], NDArray[np.uint16]]]:
-        """Of each view, where its pixels are in an equirectangular picture that a column of the
-        other side was added to on either side; as OpenCV's fixed-point maps."""
+    def maps(self) -> list[NDArray[np.float32]]:
+        """Of each view ``(side, side, 2)``, where its pixels are in an equirectangular picture that
+        a column of the other side was added to on either side."""
         camera = Camera(self.canvas, Equirectangular.of(self.canvas))
         y, x = np.mgrid[: self.side, : self.side].astype(float)
         grid = np.stack([x, y], axis=-1)
         found = []
         for view in range(len(AXES)):
             at = camera.to_pixels(self.to_rays(grid, view)) + np.array([1.0, 0.0])
-            found.append(cv2.convertMaps(at.astype(np.float32), None, cv2.CV_16SC2))
+            found.append(at.astype(np.float32))
         return found
 
     def draw(self, picture: NDArray[np.uint8]) -> list[NDArray[np.uint8]]:
         """The views of an equirectangular ``picture`` ``(height, width)`` of size ``canvas``."""
         around = cv2.copyMakeBorder(picture, 0, 0, 1, 1, cv2.BORDER_WRAP)
         return [
-            np.asarray(cv2.remap(around, *both, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
-            for both in self.maps
+            np.asarray(
+                cv2.remap(around, at, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+            )
+            for at in self.maps
         ]

@@ -18,10 +18,11 @@ from numpy.typing import NDArray
 from ..geometry.canvas import Canvas
 from ..geometry.projection import Camera
 from ..media.decode import Picture, Plane
-from ..types import AnyArray, Rays, Real
+from ..types import AnyArray, Indices, Rays, Real
 from .warp import SAME, SHRINK_LIMIT, chroma_matrix, scaled_down
 
 CELL = 8  # output pixels between places at which the way is worked out
+MIDDLE = (CELL - 1) / 2  # of a cell: where they are, so that enlarging them is what spreads them
 STEEP = float(np.cos(np.radians(75.0)))  # of the latitude from which on a cell bends too much
 FAR = np.pi / 2  # radians of longitude between corners of a cell, from which on the seam is in it
 AROUND = 4  # columns that a picture is continued by on either side
@@ -38,45 +39,27 @@ class SphereSampler:
 
     @cached_property
     def _nodes(self) -> Rays:
-        """``(rows, columns, 3)`` where every :data:`CELL`-th output pixel looks."""
+        """``(rows, columns, 3)`` where the middle of every cell looks, and of one cell more on each
+        side."""
         canvas = self.output.canvas
-        return self._looks(*(np.arange(-(-n // CELL) + 1.0) * CELL
+        return self._looks(*(np.arange(-1.0, -(-n // CELL) + 1) * CELL + MIDDLE
                              for n in (canvas.width, canvas.height)))  # fmt: skip
-
-    @cached_property
-    def _pixels(self) -> NDArray[np.float32]:
-        """``(height, width, 3)`` where each output pixel looks."""
-        canvas = self.output.canvas
-        looks = self._looks(*(np.arange(float(n)) for n in (canvas.width, canvas.height)))
-        return looks.astype(np.float32)
 
     def _looks(self, x: Real, y: Real) -> Rays:
         rays = self.output.to_rays(np.stack(np.meshgrid(x, y), axis=-1))
         return np.asarray(rays / np.linalg.norm(rays, axis=-1, keepdims=True))
 
+    def turned(self, turn: Real) -> TurnedSampler:
+        """The same for one picture; ``turn`` ``(3, 3)`` takes rays of the output to those of the
+        source."""
+        return TurnedSampler(self, turn)
+
     def positions(self, turn: Real) -> Positions:
         """``(height, width, 2)`` source pixels of each output pixel, counted in a picture that is
-        continued by :data:`AROUND` columns on either side, and within its own; ``turn`` ``(3, 3)``
-        takes rays of the output to those of the source."""
-        canvas = self.output.canvas
-        rays = self._nodes @ turn.T
-        level = np.hypot(rays[..., 0], rays[..., 2])
-        longitude = np.arctan2(rays[..., 0], rays[..., 2])
-        nodes = self._places(longitude, np.arctan2(rays[..., 1], level))
-        # Eighths of a pixel are among the steps that OpenCV interpolates by.
-        at: Positions = cv2.warpAffine(
-            nodes, np.diag([1 / CELL, 1 / CELL, 1.0])[:2], (canvas.width, canvas.height),
-            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
-        )  # fmt: skip
-        bends = (np.ptp(_corners(longitude), axis=0) > FAR) | (_corners(level).min(axis=0) < STEEP)
-        cells = np.repeat(np.repeat(bends, CELL, axis=0), CELL, axis=1)
-        rows, columns = np.nonzero(cells[: canvas.height, : canvas.width])
-        if len(rows):
-            x, y, z = (self._pixels[rows, columns] @ turn.T.astype(np.float32)).T
-            at[rows, columns] = self._places(np.arctan2(x, z), np.arctan2(y, np.hypot(x, z)))
-        return at
+        continued by :data:`AROUND` columns on either side, and within its own."""
+        return self.turned(turn).luma()
 
-    def _places(self, longitude: AnyArray, latitude: AnyArray) -> Positions:
+    def places(self, longitude: AnyArray, latitude: AnyArray) -> Positions:
         """``(..., 2)`` source pixels of directions, radians."""
         middle = (self.source.width - 1) / 2 + AROUND
         x = longitude * (self.source.width / (2 * np.pi)) + middle
@@ -90,6 +73,91 @@ class SphereSampler:
         middle = np.array(canvas.centre)
         a, b = self._looks(middle[0] + np.array([-0.5, 0.5]), middle[1:])[0]
         return float(2 * np.pi / self.source.width / np.linalg.norm(b - a))
+
+
+@dataclass(frozen=True)
+class TurnedSampler:
+    """A :class:`SphereSampler` turned for one picture."""
+
+    sampler: SphereSampler
+    turn: Real
+
+    @cached_property
+    def _rays(self) -> Rays:
+        return np.asarray(self.sampler._nodes @ self.turn.T)
+
+    @cached_property
+    def _places(self) -> Positions:
+        """Where the nodes come from."""
+        rays = self._rays
+        level = np.hypot(rays[..., 0], rays[..., 2])
+        return self.sampler.places(
+            np.arctan2(rays[..., 0], rays[..., 2]), np.arctan2(rays[..., 1], level)
+        )
+
+    @cached_property
+    def _bends(self) -> tuple[Indices, Indices]:
+        """Rows and columns of the cells between nodes in which the way bends too much for it to be
+        told by the nodes."""
+        rays = self._rays
+        level = np.hypot(rays[..., 0], rays[..., 2])
+        longitude = np.arctan2(rays[..., 0], rays[..., 2])
+        bends = (np.ptp(_corners(longitude), axis=0) > FAR) | (_corners(level).min(axis=0) < STEEP)
+        rows, columns = np.nonzero(bends)
+        return rows, columns
+
+    def luma(self) -> Positions:
+        """``(height, width, 2)``: see :meth:`SphereSampler.positions`."""
+        canvas = self.sampler.output.canvas
+        rows, columns = self._places.shape[:2]
+        size = (columns * CELL, rows * CELL)
+        wide = cv2.resize(self._places, size, interpolation=cv2.INTER_LINEAR)
+        at = np.ascontiguousarray(wide[CELL : CELL + canvas.height, CELL : CELL + canvas.width])
+        self._told_by_themselves(at, (1, 1), (0.0, 0.0))
+        return at
+
+    def chroma(self, step: tuple[int, int], site: tuple[float, float]) -> Positions:
+        """The same of chroma pixels, ``step`` luma pixels apart, each ``site`` right of and below
+        the first luma pixel that it belongs to."""
+        canvas = self.sampler.output.canvas
+        size = (-(-canvas.width // step[0]), -(-canvas.height // step[1]))
+        # Halves and eighths of a pixel are among the steps that OpenCV interpolates by.
+        from_node = np.array([
+            [step[0] / CELL, 0, 1 + (site[0] - MIDDLE) / CELL],
+            [0, step[1] / CELL, 1 + (site[1] - MIDDLE) / CELL],
+        ])  # fmt: skip
+        at: Positions = cv2.warpAffine(
+            self._places, from_node, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP,
+            borderMode=cv2.BORDER_REPLICATE,
+        )  # fmt: skip
+        self._told_by_themselves(at, step, site)
+        return at
+
+    def _told_by_themselves(
+        self, at: Positions, step: tuple[int, int], site: tuple[float, float]
+    ) -> None:
+        """Put right the positions, as ``at`` has them, of pixels in cells that bend."""
+        rows, columns = self._bends
+        if not len(rows):
+            return
+        height, width = at.shape[:2]
+        marked = np.zeros((height, width), bool)
+        for row, column in zip(rows.tolist(), columns.tolist(), strict=True):
+            marked[_within(row, step[1], site[1]), _within(column, step[0], site[0])] = True
+        y, x = np.nonzero(marked)
+        places = np.stack([x * step[0] + site[0], y * step[1] + site[1]], axis=-1).astype(float)
+        rays = self.sampler.output.to_rays(places) @ self.turn.T
+        level = np.hypot(rays[:, 0], rays[:, 2])
+        at[y, x] = self.sampler.places(
+            np.arctan2(rays[:, 0], rays[:, 2]), np.arctan2(rays[:, 1], level)
+        )
+
+
+def _within(cell: int, step: int, site: float) -> slice:
+    """The pixels, ``step`` apart from ``site`` on, between a node and the next one."""
+    low = ((cell - 1) * CELL + MIDDLE - site) / step
+    high = low + CELL / step
+    return slice(max(0, int(np.ceil(low))), max(0, int(np.floor(high)) + 1))
 
 
 def _corners(values: AnyArray) -> AnyArray:
@@ -115,33 +183,14 @@ def warp_sphere(
     >>> out[0][16, [0, 32, 50]].tolist()
     [16, 48, 2]
     """
-    at = sampler.positions(turn)
+    turned = sampler.turned(turn)
     luma, *chroma = (_Source(plane, sampler.enlargement) for plane in picture.planes)
-    luma.draw(luma.places(at, SAME), out[0])
+    luma.draw(luma.places(turned.luma(), SAME), out[0])
     from_luma = np.asarray(np.linalg.inv(chroma_matrix(picture.chroma, picture.site)), float)
-    seated = _seated(at, picture.chroma, picture.natural_site, sampler.source.width)
+    seated = turned.chroma(picture.chroma, picture.natural_site)
     places = chroma[0].places(seated, from_luma)
     for source, target in zip(chroma, out[1:], strict=True):
         source.draw(places, target)
-
-
-def _seated(
-    at: Positions, chroma: tuple[int, int], site: tuple[float, float], width: int
-) -> Positions:
-    """Positions of chroma pixels, which sit between those of luma pixels."""
-    across, down = chroma
-    found = at[::down, ::across]
-    for axis, part in ((1, site[0]), (0, site[1])):
-        if not part:
-            continue
-        other = at[1::down, ::across] if axis == 0 else at[::down, 1::across]
-        rows, columns = (min(a, b) for a, b in zip(found.shape[:2], other.shape[:2], strict=True))
-        found = found[:rows, :columns]
-        step = other[:rows, :columns] - found
-        far = np.abs(step[..., 0]) > width / 2
-        step[far, 0] -= width * np.sign(step[far, 0])  # the short way round
-        found = found + np.float32(part) * step
-    return found
 
 
 def sampled(plane: AnyArray, places: Positions) -> AnyArray:
