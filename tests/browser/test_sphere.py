@@ -232,7 +232,7 @@ def test_motion_has_what_a_sphere_has(sphere: Page):
     own.get_by_role("button", name="Link").click()
     wait_settled(sphere)
     assert value(sphere, "motion.calm_roll") is None
-    for heading in ("Fixed", "As recorded"):
+    for heading in ("Ahead", "Fixed", "As recorded"):
         own.locator("""[x-data="choice('motion.heading')"]""").get_by_role(
             "radio", name=heading
         ).click()

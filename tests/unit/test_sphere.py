@@ -229,6 +229,30 @@ def test_a_heading_that_is_fixed_stays_while_the_rest_follows():
     assert ahead["fixed"] < 0.01
 
 
+def test_a_heading_goes_where_the_camera_travels(harbour: Sphere):
+    truth = harbour.take.truth
+    way = np.gradient(truth.position, axis=0).mean(axis=0)
+    treatment = with_settings(Treatment(), ["motion.heading=travel", "motion.level=off"])
+    solution = solve_sphere(harbour.motion, Canvas(*SIZE), treatment)
+    ways = np.einsum("nij,j->ni", truth.rotation, way)
+    shown = np.einsum("nji,nj->ni", solution.corrections, ways)
+    off = np.degrees(np.arctan2(shown[:, 0], shown[:, 2]))
+    assert np.abs(off).max() < 35  # of a picture of half the size, and a second and a half
+    assert rms(off) < 20
+    assert "travels is told to about" in " ".join(solution.notes)
+
+
+def test_who_stands_still_has_no_way_to_look():
+    poses, _, times = shaky(60)
+    motion = motion_of(poses, times)
+    treatment = with_settings(Treatment(), ["motion.heading=travel", "motion.level=off"])
+    solution = solve_sphere(motion, Canvas(*SIZE), treatment)
+    recorded = with_settings(treatment, ["motion.heading=recorded"])
+    same = solve_sphere(motion, Canvas(*SIZE), recorded)
+    np.testing.assert_allclose(solution.corrections, same.corrections)
+    assert "could not be told" in " ".join(solution.notes)
+
+
 def test_a_cut_begins_a_path_of_its_own(harbour: Sphere):
     two = replace(harbour.motion, timeline=Timeline(harbour.motion.timeline.times, np.array([20])))
     turns = two.turns.copy()

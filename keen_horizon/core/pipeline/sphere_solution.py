@@ -27,6 +27,7 @@ from ..stations.view import VIEW
 from ..stations.view.station import camera_at, looks_of, view_values
 from ..treatment import Treatment
 from ..types import Rays, Real
+from .sphere_heading import heading_for, travelled
 from .sphere_level import Stretch
 
 FOLLOWS = 0.25  # seconds, about, within which a view that follows something evens out its motion
@@ -102,6 +103,11 @@ def solve_sphere(
                     told = own
             if settings.aim == "follow" and settings.heading == "fixed":
                 steadied = _fixed_heading(steadied)
+            if settings.aim == "follow" and settings.heading == "travel":
+                ahead, said = travelled(motion, start, stop)
+                notes.append(said)
+                if ahead is not None:
+                    steadied = heading_for(steadied, ahead)
             if settings.aim == "hold" and held is not None:
                 steadied = _holding(steadied, poses, held[start:stop])
             corrections[start:stop] = poses @ steadied.swapaxes(1, 2)
@@ -132,9 +138,7 @@ def solve_sphere(
 
 def _fixed_heading(steadied: Real) -> Real:
     """Steadied poses turned about their own upright so that all look where the first does."""
-    ahead = steadied @ steadied[0].T @ np.array([0.0, 0.0, 1.0])  # where that is, in each
-    turn = -np.arctan2(ahead[:, 0], ahead[:, 2])
-    return np.asarray(Rotation.from_euler("y", turn[:, None]).as_matrix() @ steadied)
+    return heading_for(steadied, np.broadcast_to(steadied[0, 2], (len(steadied), 3)))
 
 
 def _holding(steadied: Real, poses: Real, held: Rays) -> Real:

@@ -137,14 +137,15 @@ class MotionSettings(StationSettings):
         serves=("sphere",), needs=[{"level": ("horizon", "both")}],
         hint="Of a sphere: lines along its horizon, each drawn in a frame.",
     )  # fmt: skip
-    heading: Literal["recorded", "fixed"] = setting(
+    heading: Literal["recorded", "fixed", "travel"] = setting(
         "recorded", label="Heading", affects="path", serves=("sphere",),
         needs=[{"aim": ("follow",)}],
         hint="Of a sphere that is followed: recorded: it turns with the camera, smoothed. fixed: "
-        "its middle looks the same way throughout.",
+        "its middle looks the same way throughout. travel: it looks where the camera goes.",
         choices={
             "recorded": Choice("As recorded", "It turns with the camera, smoothed."),
             "fixed": Choice("Fixed", "Its middle looks the same way throughout."),
+            "travel": Choice("Ahead", "Its middle looks where the camera goes."),
         },
     )  # fmt: skip
     upside_down: bool = setting(
