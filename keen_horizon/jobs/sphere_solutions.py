@@ -49,7 +49,7 @@ class SphereSolver:
     ) -> SphereSolution | None:
         """The solution, if nobody has to wait for it; None where a worker has to make it."""
         settings = treatment.of(MOTION)
-        if self.to_follow(measure, treatment):
+        if self.to_follow(measure, treatment) or self.wants_edges(measure, treatment):
             return None
         key = _motion_key(measure, settings.nadir)
         if self._motions.get(key) is None and not self.store.path(key).exists():
@@ -97,6 +97,13 @@ class SphereSolver:
 
     def keep_held(self, measure: Measure, point: HeldPoint, rays: Rays) -> None:
         keep(self.store, _held_key(measure, point), (rays,))
+
+    def wants_edges(self, measure: Measure, treatment: Treatment) -> bool:
+        """Whether straight edges have to be looked for again: those of the measure were kept by an
+        earlier version."""
+        settings = treatment.of(MOTION)
+        by_uprights = settings.on and settings.level in ("uprights", "both")
+        return by_uprights and not self.store.path(_edges_key(measure)).exists()
 
     def edges(self, measure: Measure) -> list[tuple[int, Edges]]:
         """Straight edges of some frames, as :func:`.find_edges`."""

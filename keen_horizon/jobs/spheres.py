@@ -52,6 +52,10 @@ def measured_sphere(task: Task, first: int, last: int) -> tuple[Measure, Treatme
 def solved_sphere(task: Task, measure: Measure, treatment: Treatment) -> SphereSolution:
     """A solution, whatever it takes: a point to be held is followed first."""
     spheres = task.solver.spheres
+    if spheres.wants_edges(measure, treatment):
+        seen = EdgesOnTheWay(task.scan, measure.last_frame - measure.first_frame + 1)
+        edges = find_edges(task.source, task.scan, measure.first_frame, seen, task.progress)
+        spheres.keep_edges(measure, edges)
     for point in spheres.to_follow(measure, treatment):
         motion = spheres.motion(task.recording, measure, treatment.of(MOTION).nadir)
         rays, _ = follow_on_sphere(task.source, task.scan, motion, point, task.progress)

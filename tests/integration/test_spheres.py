@@ -65,6 +65,18 @@ def test_a_point_that_nobody_has_followed_yet_is_a_workers_work(place: Place, bo
     assert back["treatment"]["motion"]["aim"] == "follow"
 
 
+def test_uprights_that_an_earlier_version_kept_are_looked_for_again(place: Place, boat):
+    _, clip = boat
+    treatment = with_settings(Treatment(), ["motion.calm=33"]).as_data()
+    for kept in (place.store.path("uprights")).rglob("*.npz"):
+        kept.unlink()
+    answer = place.post(of(place, clip, "treatment"), {"treatment": treatment, "keep": True}).json
+    assert answer["whole"] is False
+    assert place.work_now(answer["solving"]["id"]) == "done"
+    assert list(place.store.path("uprights").rglob("*.npz"))
+    assert place.get(of(place, clip, "solution")).json["whole"]
+
+
 def test_another_kind_is_another_measure_and_both_stay(place: Place, boat):
     recording, clip = boat
     assert place.post(of(place, clip, "kind"), {"kind": "round"}).status_code == 400
