@@ -144,7 +144,7 @@ def _closer(session: Session, clip: Clip) -> dict[str, Any]:
     usual = treatments.usual_or_closer(session, clip, closer=False)
     there = treatments.usual_or_closer(session, clip, closer=True)
     job = None
-    if clip.closer and there is None:
+    if clip.closer and there is None and kind_of(clip) == "flat":
         details: dict[str, object] = {
             "first": clip.first_frame, "last": clip.last_frame, "closer": True,
         }  # fmt: skip
@@ -165,7 +165,7 @@ def closer(clip_id: int) -> Response:
     data = body()
     with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
-        treatments.measured(session, clip)
+        treatments.measured_flat(session, clip)
         if "wanted" in data:
             clip.closer = bool(data["wanted"])
         session.commit()

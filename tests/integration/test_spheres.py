@@ -45,7 +45,7 @@ def test_what_flat_clips_alone_have_is_refused_in_words(place: Place, boat):
     _, clip = boat
     treatment = {"treatment": Treatment().as_data()}
     for part, data in (("cost", treatment), ("finished", treatment), ("cover", treatment),
-                       ("exact", {**treatment, "frame": 0}), ("glass/find", {})):  # fmt: skip
+                       ("exact", {**treatment, "frame": 0}), ("glass/find", {}), ("closer", {"wanted": True})):  # fmt: skip
         answer = place.post(of(place, clip, part), data)
         assert answer.status_code == 400, part
     assert place.get(of(place, clip, "groups")).status_code == 400
