@@ -277,7 +277,7 @@ def test_a_point_is_held(sphere: Page):
 def test_a_horizon_that_is_drawn_is_made_level(sphere: Page):
     own = tools(sphere, "Motion")
     level = own.locator("""[x-data="choice('motion.level')"]""")
-    for name in ("As recorded", "By both", "By the horizon"):
+    for name in ("As recorded", "By uprights", "By both", "By the horizon"):
         level.get_by_role("radio", name=name).click()
         wait_settled(sphere)
     expect(own).to_contain_text("No horizon is drawn yet")

@@ -131,7 +131,9 @@ const makeClip = () => ({
    * @param {string} name
    */
   value(name) {
-    const value = this.valueAt(name, this.at);
+    // What stays the same all along must not be bound to the frame: playing would type over an entry.
+    const changes = this.treatment && this.isKeyed(name);
+    const value = this.valueAt(name, changes ? this.at : 0);
     return typeof value === "number" ? rounded(value, settings[name].step) : value;
   },
 

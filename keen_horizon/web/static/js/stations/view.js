@@ -9,6 +9,7 @@ import { drawCurve } from "../clip/stage/sphere-marks.js";
 const FOLLOW = "follow with the view"; // name of the tool
 const BOX = { pattern: 0.08, search: 0.08 }; // shares of the height
 const STEPS = 24; // along each side of the outline
+const LEAST = 0.2; // of the cosine of the height that a view looks at
 const QUIET = 300; // ms without the wheel, after which an angle is kept
 /** @type {[number, number, number, number][]} sides of a picture: from, and how far */
 const SIDES = [
@@ -21,6 +22,8 @@ const SIDES = [
 /** @param {number} value */
 const round = (value) => Math.round(value * 100) / 100;
 /** @param {number} degrees */
+const radians = (degrees) => (degrees * Math.PI) / 180;
+/** @param {number} degrees */
 const wrapped = (degrees) => ((((degrees + 180) % 360) + 360) % 360) - 180;
 
 /** @typedef {import("../clip/stage/around.js").Around} Around */
@@ -28,7 +31,7 @@ const wrapped = (degrees) => ((((degrees + 180) % 360) + 360) % 360) - 180;
 const around = (part) => /** @type {Around} */ (part.lattice);
 
 component("viewTools", () => ({
-  /** @type {{ spot: Spot, yaw: number, pitch: number, perPixel: number } | null} a drag's beginning */
+  /** @type {{ spot: Spot, yaw: number, pitch: number, roll: number } | null} a drag's beginning */
   from: null,
   timer: 0,
 
@@ -70,21 +73,10 @@ component("viewTools", () => ({
   /** @param {Spot} spot */
   hold(spot) {
     const { clip } = this.$store;
-    const part = live.stage.partAt(spot);
-    const lattice = around(part);
-    const at = live.clock.at;
-    // By how many degrees the middle of the picture turns for a canvas pixel.
-    const step = 1 / part.box.width;
-    const [a, b] = [0.5 - step, 0.5 + step].map((u) => wayOf(lattice.steadiedAt(at, u, 0.5)));
-    const [c, d] = [0.5 - step, 0.5 + step].map((u) => lattice.steadiedAt(at, u, 0.5));
-    const angle = Math.acos(Math.min(1, dot(c, d) / Math.hypot(...c) / Math.hypot(...d)));
-    const perPixel = lattice.isWhole(at) ? wrapped(b.yaw - a.yaw) / 2 : (angle * 180) / Math.PI / 2;
-    this.from = {
-      spot,
-      yaw: clip.value("view.yaw"),
-      pitch: clip.value("view.pitch"),
-      perPixel,
-    };
+    // Where it looks changes over the clip: what is dragged is the frame on show, not many of them.
+    if (clip.isKeyed("view.yaw") || clip.isKeyed("view.pitch")) live.clock.pause();
+    const [yaw, pitch, roll] = ["yaw", "pitch", "roll"].map((name) => clip.value(`view.${name}`));
+    this.from = { spot, yaw, pitch, roll };
   },
 
   /**
@@ -104,9 +96,12 @@ component("viewTools", () => ({
       this.look({ yaw, pitch }, settled);
       return;
     }
-    const across = (spot[0] - from.spot[0]) * from.perPixel;
-    const down = (spot[1] - from.spot[1]) * from.perPixel;
-    this.look({ yaw: from.yaw - across, pitch: from.pitch + down }, settled);
+    const unit = degreesOfPixel(part, lattice, live.clock.at);
+    const [dx, dy] = [0, 1].map((k) => (spot[k] - from.spot[k]) * unit);
+    // A view that leans is dragged along its own sides; one that looks up or down turns farther.
+    const [sin, cos] = [Math.sin(radians(from.roll)), Math.cos(radians(from.roll))];
+    const across = (cos * dx - sin * dy) / Math.max(LEAST, Math.cos(radians(from.pitch)));
+    this.look({ yaw: from.yaw - across, pitch: from.pitch + sin * dx + cos * dy }, settled);
   },
 
   /**
@@ -159,8 +154,18 @@ component("viewTools", () => ({
   },
 }));
 
-/** @param {number[]} a @param {number[]} b */
-const dot = (a, b) => a[0] * b[0] + a[1] * b[1] + a[2] * b[2];
+/**
+ * By how many degrees the middle of a flat picture turns for a canvas pixel.
+ * @param {Part} part
+ * @param {Around} flat
+ * @param {number} at
+ */
+function degreesOfPixel(part, flat, at) {
+  const step = 0.5 / part.box.width;
+  const [a, b] = [0.5 - step, 0.5 + step].map((u) => flat.steadiedAt(at, u, 0.5));
+  const cosine = (a[0] * b[0] + a[1] * b[1] + a[2] * b[2]) / Math.hypot(...a) / Math.hypot(...b);
+  return (Math.acos(Math.min(1, cosine)) * 180) / Math.PI;
+}
 
 /**
  * A short line upwards from the middle of the picture, so that its roll is seen.
