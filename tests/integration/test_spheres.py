@@ -44,8 +44,15 @@ def test_a_sphere_opens_as_one_with_a_first_treatment(place: Place, boat):
 def test_what_flat_clips_alone_have_is_refused_in_words(place: Place, boat):
     _, clip = boat
     treatment = {"treatment": Treatment().as_data()}
-    for part, data in (("cost", treatment), ("finished", treatment), ("cover", treatment),
-                       ("exact", {**treatment, "frame": 0}), ("glass/find", {}), ("closer", {"wanted": True})):  # fmt: skip
+    asked: list[tuple[str, dict]] = [
+        ("cost", treatment),
+        ("finished", treatment),
+        ("cover", treatment),
+        ("exact", {**treatment, "frame": 0}),
+        ("glass/find", {}),
+        ("closer", {"wanted": True}),
+    ]
+    for part, data in asked:
         answer = place.post(of(place, clip, part), data)
         assert answer.status_code == 400, part
     assert place.get(of(place, clip, "groups")).status_code == 400
