@@ -19,7 +19,7 @@ from ..core.pipeline.sphere_reports import (
     sphere_measure_report,
     sphere_report,
 )
-from ..core.pipeline.sphere_solution import held_by, points_of, solve_sphere
+from ..core.pipeline.sphere_solution import points_of, solve_sphere
 from ..core.pipeline.sphere_tracks import (
     EdgesOnTheWay,
     eyes_words,
@@ -31,6 +31,7 @@ from ..core.pipeline.sphere_tracks import (
 from ..core.stations.motion import MOTION
 from ..core.stations.view import VIEW
 from ..core.treatment import Treatment, read, with_settings
+from ..core.types import Rays
 from .options import Meter, range_of, write_json
 
 
@@ -104,17 +105,16 @@ def correct_one(options: argparse.Namespace, found: Scan) -> None:
     if on_the_way is not None:
         meter = Meter("looking for uprights")
         edges = find_edges(options.input, found, first, on_the_way, meter)
-    followed = {}
+    followed: list[Rays | None] = []
     for point in points_of(treatment):
-        followed[point.model_dump_json()], why = follow_on_sphere(
-            options.input, found, motion, point, Meter("following")
-        )
+        rays, why = None, ""
+        if point is not None:
+            meter = Meter("following")
+            rays, why = follow_on_sphere(options.input, found, motion, point, meter)
         if why:
             print(why, file=sys.stderr)
-    held, seen = (
-        None if point is None else followed.get(point.model_dump_json())
-        for point in (held_by(treatment), treatment.of(VIEW).follow)
-    )
+        followed.append(rays)
+    held, seen = followed
     solution = solve_sphere(motion, eye, treatment, edges, held, seen)
     solved_at = time.perf_counter()
     rendered = render_sphere(

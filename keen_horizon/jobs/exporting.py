@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -23,28 +22,19 @@ from .spheres import exported_sphere
 PER_FRAME = ("frames", "conventions")  # parts of a report that no page shows
 
 
-@dataclass(frozen=True)
-class _Asked:
-    """What an export was asked for with."""
-
-    row: Export
-    measure: Measure
-    treatment: Treatment
-
-
 def export(task: Task) -> None:
     if task.export_id is None:
         raise KeenError("this work does not say what is to be exported.", remedy="Export it again.")
     with task.database.session() as session:
         row = session.get_one(Export, task.export_id)
         measure = _measure_of(session, row)
-        asked = _Asked(row, measure, parse(row.revision.treatment))
+        treatment = parse(row.revision.treatment)
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         target = room / "export.mp4"
         if measure.kind == "sphere":
-            report = exported_sphere(task, measure, asked.treatment, row.quality, target)
+            report = exported_sphere(task, measure, treatment, row.quality, target)
         else:
-            report = _exported(task, asked, target)
+            report = _exported(task, row, measure, treatment, target)
         size = target.stat().st_size
         key = task.store.adopt("exports", target)
     with task.database.session.begin() as session:
@@ -54,9 +44,10 @@ def export(task: Task) -> None:
         row.figures = {name: part for name, part in report.items() if name not in PER_FRAME}
 
 
-def _exported(task: Task, asked: _Asked, target: Path) -> dict[str, Any]:
+def _exported(
+    task: Task, row: Export, measure: Measure, treatment: Treatment, target: Path
+) -> dict[str, Any]:
     """A flat clip rendered into ``target``: what came of it."""
-    row, measure, treatment = asked.row, asked.measure, asked.treatment
 
     def checking(done: int, total: int) -> None:
         task.progress(total, total)  # all frames are made; it can still be cancelled

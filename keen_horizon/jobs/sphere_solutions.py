@@ -7,7 +7,7 @@ import numpy as np
 from ..core.motion.held_point import HeldPoint
 from ..core.motion.sphere_turns import SphereMotion, sphere_motion
 from ..core.motion.uprights import Edges
-from ..core.pipeline.sphere_solution import SphereSolution, held_by, points_of, solve_sphere
+from ..core.pipeline.sphere_solution import SphereSolution, points_of, solve_sphere
 from ..core.pipeline.sphere_tracks import first_eye
 from ..core.stations.motion import MOTION
 from ..core.stations.view import VIEW
@@ -73,7 +73,7 @@ class SphereSolver:
         def made() -> SphereSolution:
             held, seen = (
                 None if point is None else self.held(measure, point)
-                for point in (held_by(treatment), treatment.of(VIEW).follow)
+                for point in points_of(treatment)
             )  # fmt: skip
             return solve_sphere(
                 self.motion(recording, measure, settings.nadir), first_eye(probe_of(recording)),
@@ -87,7 +87,7 @@ class SphereSolver:
         return [
             point
             for point in points_of(treatment)
-            if not self.store.path(_held_key(measure, point)).exists()
+            if point is not None and not self.store.path(_held_key(measure, point)).exists()
         ]
 
     def held(self, measure: Measure, point: HeldPoint) -> Rays | None:

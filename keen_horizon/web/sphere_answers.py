@@ -12,7 +12,7 @@ from scipy.spatial.transform import Rotation
 from ..core.media.probe import Probe
 from ..core.motion.uprights import DOWN
 from ..core.pipeline.sphere_reports import sphere_figures
-from ..core.pipeline.sphere_solution import SphereSolution, sharpening_of
+from ..core.pipeline.sphere_solution import SphereSolution
 from ..core.pipeline.sphere_tracks import tag_of
 from ..core.stations.finish import FINISH
 from ..core.stations.motion import MOTION
@@ -33,7 +33,7 @@ def drawn_sphere(solution: SphereSolution, treatment: Treatment, probe: Probe) -
     told = solution.report
     view = treatment.of(VIEW)
     figures = sphere_figures(treatment, told)
-    sharpen = sharpening_of(solution, treatment)
+    sharpen = solution.sharpen
     stations = {
         station.name: {
             "summary": station.summary(own, told if station is FINISH else None),

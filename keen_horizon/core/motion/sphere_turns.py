@@ -95,13 +95,22 @@ def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> Spher
     >>> Rotation.from_matrix(found.turns[1]).as_rotvec().round(4).tolist()
     [0.01, -0.03, 0.02]
     """
+    n = len(tracks)
+    turns, travel = np.tile(np.eye(3), (n, 1, 1)), np.zeros((n, 3))
+    doubt, residual, count = np.zeros(n), np.zeros(n), np.zeros(n, np.int64)
+    steering = np.zeros(len(tracks.records), bool)
     sphere = Equirectangular.of(canvas)
     below = _below(tracks, canvas, nadir)
     first, astray = _first_look(tracks, canvas, below)
-    below = below | astray
-    found = _pairwise(tracks, canvas, below, first)
-    turns, travel, doubt, count = found.turns, found.travel, found.doubt, found.count
-    residual, steering = found.residual, found.steering
+    aside = below | astray
+    for start in range(1, n, BATCH):
+        part = np.arange(start, min(start + BATCH, n))
+        pairs = correspondences(tracks, canvas, part, aside)
+        before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
+        fit = _fits(before, after, pairs.valid, first[part])
+        turns[part], travel[part], doubt[part] = fit.turns, fit.travel, fit.doubt
+        residual[part], count[part] = fit.residual, fit.steer.sum(axis=1)
+        steering[pairs.record[pairs.valid]] = fit.steer[pairs.valid]
     cuts = find_cuts(tracks)
     still = np.concatenate([[0], cuts]).astype(np.intp)
     turns[still], travel[still], doubt[still] = np.eye(3), 0.0, 0.0
@@ -111,43 +120,12 @@ def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> Spher
     timeline = Timeline(
         tracks.times, cuts, tracks.first, blurred_frames(tracks.sharpness, segments)
     )
-    evidence = Evidence(count, confidence, residual * sphere.unit, steering, below)
-    settled = _settled(turns, doubt, timeline, tracks, canvas, below)
+    evidence = Evidence(count, confidence, residual * sphere.unit, steering, aside)
+    settled = _settled(turns, doubt, timeline, tracks, canvas, aside)
     # Marks of one thing err together: what pairs and longer stretches disagree by says how much.
     off = Rotation.from_matrix(settled @ turns.swapaxes(1, 2)).magnitude()
     apart = float(np.sqrt((off**2).sum() / max(3 * (doubt**2).sum(), 1e-18)))
     return SphereMotion(settled, travel, doubt * max(1.0, apart), timeline, evidence)
-
-
-@dataclass(frozen=True)
-class _Pairs:
-    """What neighbouring frames tell, ``(n, ...)``."""
-
-    turns: Real
-    travel: Rays
-    doubt: Real
-    residual: Real
-    count: Indices
-    steering: Flags
-
-
-def _pairwise(tracks: Tracks, canvas: Canvas, aside: Flags, first: Real) -> _Pairs:
-    """Every pair of neighbouring frames by itself, from the turns found at ``first``, without the
-    sightings that are set ``aside``."""
-    n = len(tracks)
-    turns, travel = np.tile(np.eye(3), (n, 1, 1)), np.zeros((n, 3))
-    doubt, residual, count = np.zeros(n), np.zeros(n), np.zeros(n, np.int64)
-    steering = np.zeros(len(tracks.records), bool)
-    sphere = Equirectangular.of(canvas)
-    for start in range(1, n, BATCH):
-        part = np.arange(start, min(start + BATCH, n))
-        pairs = correspondences(tracks, canvas, part, aside)
-        before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
-        fit = _fits(before, after, pairs.valid, first[part])
-        turns[part], travel[part], doubt[part] = fit.turns, fit.travel, fit.doubt
-        residual[part], count[part] = fit.residual, fit.steer.sum(axis=1)
-        steering[pairs.record[pairs.valid]] = fit.steer[pairs.valid]
-    return _Pairs(turns, travel, doubt, residual, count, steering)
 
 
 def _first_look(tracks: Tracks, canvas: Canvas, aside: Flags) -> tuple[Real, Flags]:

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from ..geometry.canvas import Canvas
 from ..geometry.projection import Camera
 from ..media.decode import Picture, Plane
-from ..types import AnyArray, Indices, Rays, Real
+from ..types import AnyArray, Flags, Indices, Rays, Real
 from .warp import SAME, SHRINK_LIMIT, chroma_matrix, scaled_down
 
 CELL = 8  # output pixels between places at which the way is worked out
@@ -87,24 +87,22 @@ class TurnedSampler:
         return np.asarray(self.sampler._nodes @ self.turn.T)
 
     @cached_property
-    def _places(self) -> Positions:
-        """Where the nodes come from."""
+    def _angles(self) -> tuple[Real, Real]:
+        """Longitudes of the nodes, and how far they are from the axis of the poles."""
         rays = self._rays
-        level = np.hypot(rays[..., 0], rays[..., 2])
-        return self.sampler.places(
-            np.arctan2(rays[..., 0], rays[..., 2]), np.arctan2(rays[..., 1], level)
-        )
+        return np.arctan2(rays[..., 0], rays[..., 2]), np.hypot(rays[..., 0], rays[..., 2])
 
     @cached_property
-    def _bends(self) -> tuple[Indices, Indices]:
-        """Rows and columns of the cells between nodes in which the way bends too much for it to be
-        told by the nodes."""
-        rays = self._rays
-        level = np.hypot(rays[..., 0], rays[..., 2])
-        longitude = np.arctan2(rays[..., 0], rays[..., 2])
-        bends = (np.ptp(_corners(longitude), axis=0) > FAR) | (_corners(level).min(axis=0) < STEEP)
-        rows, columns = np.nonzero(bends)
-        return rows, columns
+    def _places(self) -> Positions:
+        """Where the nodes come from."""
+        longitude, level = self._angles
+        return self.sampler.places(longitude, np.arctan2(self._rays[..., 1], level))
+
+    @cached_property
+    def _bends(self) -> Flags:
+        """In which cells between nodes the way bends too much for it to be told by the nodes."""
+        longitude, level = (_corners(values) for values in self._angles)
+        return np.asarray((np.ptp(longitude, axis=0) > FAR) | (level.min(axis=0) < STEEP))
 
     def luma(self) -> Positions:
         """``(height, width, 2)``: see :meth:`SphereSampler.positions`."""
@@ -137,14 +135,10 @@ class TurnedSampler:
         self, at: Positions, step: tuple[int, int], site: tuple[float, float]
     ) -> None:
         """Put right the positions, as ``at`` has them, of pixels in cells that bend."""
-        rows, columns = self._bends
-        if not len(rows):
+        if not self._bends.any():
             return
-        height, width = at.shape[:2]
-        marked = np.zeros((height, width), bool)
-        for row, column in zip(rows.tolist(), columns.tolist(), strict=True):
-            marked[_within(row, step[1], site[1]), _within(column, step[0], site[0])] = True
-        y, x = np.nonzero(marked)
+        rows, columns = (_cells(at.shape[axis], step[1 - axis], site[1 - axis]) for axis in (0, 1))
+        y, x = np.nonzero(self._bends[np.ix_(rows, columns)])
         places = np.stack([x * step[0] + site[0], y * step[1] + site[1]], axis=-1).astype(float)
         rays = self.sampler.output.to_rays(places) @ self.turn.T
         level = np.hypot(rays[:, 0], rays[:, 2])
@@ -153,11 +147,10 @@ class TurnedSampler:
         )
 
 
-def _within(cell: int, step: int, site: float) -> slice:
-    """The pixels, ``step`` apart from ``site`` on, between a node and the next one."""
-    low = ((cell - 1) * CELL + MIDDLE - site) / step
-    high = low + CELL / step
-    return slice(max(0, int(np.ceil(low))), max(0, int(np.floor(high)) + 1))
+def _cells(count: int, step: int, site: float) -> Indices:
+    """``(count,)`` which cell between nodes each pixel lies in, ``step`` apart from ``site`` on."""
+    places = np.arange(count) * step + site
+    return np.asarray(np.floor((places - MIDDLE) / CELL).astype(int) + 1)
 
 
 def _corners(values: AnyArray) -> AnyArray:

@@ -16,7 +16,7 @@ from ..stations.view.station import camera_at
 from ..treatment import Treatment
 from .measure_tracks import Progress, silent
 from .render_clip import Rendered
-from .sphere_solution import SphereSolution, sharpening_of
+from .sphere_solution import SphereSolution
 from .sphere_tracks import eyes_of, tag_of
 
 
@@ -26,7 +26,7 @@ def render_sphere(
 ) -> Rendered:  # fmt: skip
     """Draw a solved sphere into an MP4 with its sound, each colour sampled once: a sphere again,
     which its file says it is, or a flat view."""
-    sharpen, space = sharpening_of(solution, treatment), space_of(scan.probe)
+    sharpen, space = solution.sharpen, space_of(scan.probe)
     view, tag = treatment.of(VIEW), tag_of(scan.probe)
     eye, first = solution.canvas, solution.motion.timeline.first
     last = first + len(solution) - 1

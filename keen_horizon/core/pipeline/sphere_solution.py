@@ -40,15 +40,19 @@ CALM_OF = {"pitch": "updown", "yaw": "across", "roll": "roll"}  # a sphere's axe
 class SphereSolution:
     """A solved sphere of ``n`` frames: ``corrections`` ``(n, 3, 3)`` take rays of the steadied
     sphere to those of each recorded one; ``looks``, where there is a flat view, its rays to the
-    steadied sphere's, and ``angles`` what it sees across, degrees. ``downs`` ``(n, 3)`` is straight
-    down in each recorded frame's axes, NaN where that is not known; None where nobody asked.
-    ``view`` is what the flat view is set to in each frame, degrees by setting."""
+    steadied sphere's, and ``angles`` what it sees across, degrees. ``magnification`` ``(n,)`` is
+    output pixels that a source pixel takes, and ``sharpen`` what Finish does for it. ``downs``
+    ``(n, 3)`` is straight down in each recorded frame's axes, NaN where that is not known; None
+    where nobody asked. ``view`` is what the flat view is set to in each frame, degrees by
+    setting."""
 
     motion: SphereMotion
     canvas: Canvas
     corrections: Real
     looks: Real | None
     angles: Real | None
+    magnification: Real
+    sharpen: Sharpen | None
     report: Report
     notes: tuple[str, ...]
     vertical: Vertical | None = None
@@ -59,18 +63,11 @@ class SphereSolution:
         return len(self.corrections)
 
 
-def held_by(treatment: Treatment) -> HeldPoint | None:
-    """The point that a treatment holds, if it holds one."""
-    settings = treatment.of(MOTION)
-    holds = settings.on and settings.aim == "hold" and settings.hold
-    return settings.hold[0] if holds else None
-
-
-def points_of(treatment: Treatment) -> list[HeldPoint]:
+def points_of(treatment: Treatment) -> tuple[HeldPoint | None, HeldPoint | None]:
     """The points that have to be followed for a treatment: what it holds, what its view follows."""
-    view = treatment.of(VIEW)
-    points = (held_by(treatment), view.follow if view.on else None)
-    return [point for point in points if point is not None]
+    settings, view = treatment.of(MOTION), treatment.of(VIEW)
+    holds = settings.on and settings.aim == "hold" and settings.hold
+    return (settings.hold[0] if holds else None, view.follow if view.on else None)
 
 
 def solve_sphere(
@@ -129,8 +126,14 @@ def solve_sphere(
             values |= _followed(seen, corrections, motion)
             notes += _follow_notes(seen)
         looks, angles = looks_of(values), values["angle"]
+    magnification = _magnification(angles, len(motion), treatment, canvas)
+    sharpen = sharpening(
+        treatment.of(FINISH),
+        lambda name: treatment.values(name, motion.timeline.frames),
+        magnification,
+    )
     solution = SphereSolution(
-        motion, canvas, corrections, looks, angles, {}, tuple(notes), told,
+        motion, canvas, corrections, looks, angles, magnification, sharpen, {}, tuple(notes), told,
         None if told is None else downs, values,
     )  # fmt: skip
     return replace(solution, report=_report(solution, treatment))
@@ -234,9 +237,7 @@ def _report(solution: SphereSolution, treatment: Treatment) -> Report:
         "cuts": (motion.timeline.first + motion.timeline.cuts).tolist(),
         "blurred_frames": (motion.timeline.first + np.nonzero(motion.timeline.blurred)[0]).tolist(),
     }  # fmt: skip
-    told["sharpening"] = sharpening_report(
-        sharpening_of(solution, treatment), motion.timeline.first
-    )
+    told["sharpening"] = sharpening_report(solution.sharpen, motion.timeline.first)
     level = solution.vertical
     if level is not None:
         told["level"] = {
@@ -244,10 +245,8 @@ def _report(solution: SphereSolution, treatment: Treatment) -> Report:
             "sure_degrees": float(2 * np.degrees(level.doubt)) if level.down is not None else None,
             "uprights": level.edges,
         }
-    if solution.looks is not None and solution.angles is not None:
-        view = treatment.of(VIEW)
-        camera = camera_at(view, float(np.min(solution.angles)))
-        told["pixels_per_output_pixel"] = 1 / SphereSampler(camera, solution.canvas).enlargement
+    if solution.looks is not None:
+        told["pixels_per_output_pixel"] = 1 / float(solution.magnification.max())
         pace, frame = _pace(solution.looks, motion)
         told |= {"view_pace": pace, "view_pace_frame": frame}
     warnings = {
@@ -260,25 +259,14 @@ def _report(solution: SphereSolution, treatment: Treatment) -> Report:
     }  # fmt: skip
 
 
-def magnification_of(solution: SphereSolution, treatment: Treatment) -> Real:
-    """``(n,)`` output pixels that a source pixel takes, in the middle of each frame."""
-    if solution.angles is None:
-        return np.ones(len(solution))
+def _magnification(angles: Real | None, count: int, treatment: Treatment, canvas: Canvas) -> Real:
+    """``(count,)`` output pixels that a source pixel takes, in the middle of each frame."""
+    if angles is None:
+        return np.ones(count)
     view = treatment.of(VIEW)
-    known = {
-        angle: SphereSampler(camera_at(view, angle), solution.canvas).enlargement
-        for angle in np.unique(solution.angles).tolist()
-    }
-    return np.array([known[angle] for angle in solution.angles.tolist()])
-
-
-def sharpening_of(solution: SphereSolution, treatment: Treatment) -> Sharpen | None:
-    """What Finish does to the pictures of a solution."""
-    frames = solution.motion.timeline.frames
-    return sharpening(
-        treatment.of(FINISH), lambda name: treatment.values(name, frames),
-        magnification_of(solution, treatment),
-    )  # fmt: skip
+    told, which = np.unique(angles, return_inverse=True)
+    cameras = (camera_at(view, angle) for angle in told.tolist())
+    return np.array([SphereSampler(camera, canvas).enlargement for camera in cameras])[which]
 
 
 def _weak_words(told: Report) -> list[str]:
