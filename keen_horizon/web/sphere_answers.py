@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from ..core.geometry.looks import WIDEST
 from ..core.media.probe import Probe
 from ..core.motion.uprights import DOWN
 from ..core.pipeline.sphere_reports import sphere_figures
@@ -64,6 +65,7 @@ def drawn_sphere(solution: SphereSolution, treatment: Treatment, probe: Probe) -
                 "on": view.on,
                 "follows": view.follow is not None,
                 "projection": view.projection,
+                "widest": WIDEST[view.projection],
                 "width": view.width,
                 "height": view.height,
                 "values": {name: packed(line, np.float32) for name, line in values.items()},
@@ -77,7 +79,10 @@ def _details(station: Station[Any], own: Any, solution: SphereSolution) -> dict[
     """Further sentences of a station's tools; Motion's say what tells which way is down."""
     if station is FINISH:
         return FINISH.details(own, solution.report)
-    return {"level": _level_words(solution)} if station is MOTION else {}
+    if station is not MOTION:
+        return {}
+    frame = "the first frame" if own.lock_frame is None else f"frame {own.lock_frame}"
+    return {"level": _level_words(solution), "view": f"As {frame} looks."}
 
 
 def _level_words(solution: SphereSolution) -> str:

@@ -153,7 +153,7 @@ class MotionSettings(StationSettings):
         hint="Of a sphere: whether the camera hung upside down.",
     )  # fmt: skip
     nadir: float = setting(
-        35.0, 0, 90, label="Below", unit="°", affects="motion", serves=("sphere",),
+        35.0, 0, 90, label="Cone below", unit="°", affects="motion", serves=("sphere",),
         hint="Of a sphere: what lies so near to straight down, the stick and who holds it, does "
         "not steer.",
     )  # fmt: skip

@@ -143,6 +143,7 @@ interface PackedSphere {
     on: boolean;
     follows: boolean;
     projection: "rectilinear" | "stereographic" | "cylindrical";
+    widest: number; // degrees across that its projection sees at the most
     width: number;
     height: number;
     values: Record<string, string>;

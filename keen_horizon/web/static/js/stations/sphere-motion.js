@@ -1,23 +1,15 @@
 // Tools of the Motion station for spheres.
 import { component } from "../lib/component.js";
 import { live } from "../clip/live.js";
+import { placeAt, pointAt } from "../clip/stage/held-point.js";
 import { dot, outlined } from "../clip/stage/ink.js";
+import "./motion/calm.js";
+import "./motion/lock.js";
 
 const PLACE = "place a point on the sphere"; // name of the tool
 const DRAW = "draw the horizon";
 const SHORTEST = 20; // canvas pixels of a line
-const BOX = { pattern: 0.08, search: 0.08 }; // shares of the height
-/** @type {[string, string][]} settings of a calm of their own, and what shares them */
-const CALMS = [
-  ["calm_across", "yaw"],
-  ["calm_updown", "pitch"],
-  ["calm_roll", "roll"],
-];
-
 /** @typedef {{ frame: number, ends: [Place, Place] }} HorizonMark */
-
-/** @param {number} value */
-const round = (value) => Math.round(value * 1e5) / 1e5;
 
 component("sphereHold", () => ({
   init() {
@@ -63,10 +55,9 @@ component("sphereHold", () => ({
 
   /** @param {Spot} spot */
   place(spot) {
-    const at = /** @type {Place} */ (live.stage.sourceAt(spot).map(round));
-    const { frame } = live.clock;
+    const point = pointAt(spot);
     this.$store.clip.edit(({ motion }) => {
-      motion.hold = [{ frame, at, ...BOX, again: [] }];
+      motion.hold = [point];
     });
   },
 
@@ -91,30 +82,6 @@ component("sphereHold", () => ({
     pen.beginPath();
     pen.arc(x, y, 9 * ratio, 0, 7);
     outlined(pen, { width: 1.6, ratio });
-  },
-}));
-
-component("sphereLock", () => ({
-  get shown() {
-    return this.$store.clip.isShown("motion.lock_frame");
-  },
-
-  get isFirst() {
-    return this.$store.clip.value("motion.lock_frame") === null;
-  },
-
-  get words() {
-    return this.isFirst
-      ? "As the first frame looks."
-      : `As frame ${this.$store.clip.value("motion.lock_frame")} looks.`;
-  },
-
-  here() {
-    this.$store.clip.change("motion.lock_frame", this.$store.clip.frame);
-  },
-
-  first() {
-    this.$store.clip.change("motion.lock_frame", null);
   },
 }));
 
@@ -191,7 +158,7 @@ component("sphereLevel", () => ({
     this.from = this.to = null;
     if (!from || Math.hypot(spot[0] - from[0], spot[1] - from[1]) < SHORTEST) return;
     const { frame } = live.clock;
-    const ends = [from, spot].map((one) => live.stage.sourceAt(one).map(round));
+    const ends = [from, spot].map(placeAt);
     this.$store.clip.endTool();
     this.$store.clip.edit(({ motion }) => motion.horizon.push({ frame, ends }));
   },
@@ -216,28 +183,5 @@ component("sphereLevel", () => ({
       if (frame !== live.clock.frame) continue;
       for (const end of ends) dot(pen, live.stage.place(part, end), 4, ratio);
     }
-  },
-}));
-
-component("sphereCalm", () => ({
-  get shown() {
-    return this.$store.clip.treatment?.motion.aim === "follow";
-  },
-
-  get linked() {
-    const motion = this.$store.clip.treatment?.motion;
-    return CALMS.every(([name]) => (motion?.[name] ?? null) === null);
-  },
-
-  get linkWords() {
-    return this.linked ? "Unlink" : "Link";
-  },
-
-  /** Each on its own; or together again, at the calm that all had before they were parted. */
-  turnLink() {
-    const { linked } = this;
-    this.$store.clip.edit(({ motion }) => {
-      for (const [name] of CALMS) motion[name] = linked ? motion.calm : null;
-    });
   },
 }));

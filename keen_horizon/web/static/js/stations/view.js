@@ -2,12 +2,12 @@
 // closed by the wheel; where it looks is drawn on the sphere.
 import { component } from "../lib/component.js";
 import { live } from "../clip/live.js";
-import { WIDEST, wayOf } from "../clip/stage/around.js";
+import { radians, wayOf } from "../clip/stage/around.js";
 import { settings } from "../clip/settings.js";
+import { pointAt } from "../clip/stage/held-point.js";
 import { drawCurve } from "../clip/stage/sphere-marks.js";
 
 const FOLLOW = "follow with the view"; // name of the tool
-const BOX = { pattern: 0.08, search: 0.08 }; // shares of the height
 const STEPS = 24; // along each side of the outline
 const LEAST = 0.2; // of the cosine of the height that a view looks at
 const QUIET = 300; // ms without the wheel, after which an angle is kept
@@ -21,8 +21,6 @@ const SIDES = [
 
 /** @param {number} value */
 const round = (value) => Math.round(value * 100) / 100;
-/** @param {number} degrees */
-const radians = (degrees) => (degrees * Math.PI) / 180;
 /** @param {number} degrees */
 const wrapped = (degrees) => ((((degrees + 180) % 360) + 360) % 360) - 180;
 
@@ -124,7 +122,7 @@ component("viewTools", () => ({
     if (!this.takes(spot)) return false;
     const { clip } = this.$store;
     const { low } = settings["view.angle"];
-    const most = clip.treatment ? WIDEST[clip.treatment.view.projection] : 120;
+    const most = clip.answer?.sphere?.view.widest ?? Infinity;
     const angle = clip.value("view.angle") / Math.sqrt(factor);
     clip.put("view.angle", Math.round(2 * Math.max(low ?? 5, Math.min(most, angle))) / 2);
     live.stage.draw();
@@ -211,12 +209,8 @@ component("viewFollow", () => ({
 
   /** @param {Spot} spot */
   follow(spot) {
-    const at = live.stage.sourceAt(spot).map((value) => Math.round(value * 1e5) / 1e5);
-    const { frame } = live.clock;
-    this.$store.clip.edit(({ view }) => {
-      view.on = true;
-      view.follow = { frame, at, ...BOX, again: [] };
-    });
+    const follow = pointAt(spot);
+    this.$store.clip.edit(({ view }) => Object.assign(view, { on: true, follow }));
   },
 
   /** On from where it looks now. */

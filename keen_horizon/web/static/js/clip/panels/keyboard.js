@@ -4,7 +4,11 @@ import { live } from "../live.js";
 import { dropKey, nextKeyFrame } from "../treatment.js";
 
 /** @typedef {{ clip: ClipStore, view: ViewStore, shift: boolean }} Pressed */
-/** @typedef {[string, string, Record<string, (now: Pressed) => void>]} Row */
+/**
+ * What is shown, what it says, what each key does, and which aid over or beside the picture it is
+ * for, if a kind of clip may be without it.
+ * @typedef {[string, string, Record<string, (now: Pressed) => void>, string?]} Row
+ */
 
 /** @type {import("../view.js").Mode[]} */
 const MODES = ["original", "treated", "split", "side", "difference"];
@@ -59,16 +63,6 @@ function toFurthest({ clip }) {
   if (hold) clip.go(hold.furthest_frame);
 }
 
-/**
- * Something over or beside the picture, where this kind of clip has it.
- * @param {string} aid
- * @param {(now: Pressed) => void} act
- * @returns {(now: Pressed) => void}
- */
-const having = (aid, act) => (now) => {
-  if (now.clip.aids.includes(aid)) act(now);
-};
-
 /** @param {Pressed} now */
 function playPause({ clip }) {
   if (!clip.frameCount) return;
@@ -76,7 +70,7 @@ function playPause({ clip }) {
   else live.clock.play();
 }
 
-/** What is shown of a row, what it says, and what each key does. @type {Row[]} */
+/** @type {Row[]} */
 const ROWS = [
   ["Space", "play, pause", { " ": playPause }],
   [
@@ -120,22 +114,20 @@ const ROWS = [
     },
   ],
   ["G", "grid", { g: ({ view }) => view.toggle("grid") }],
-  ["M", "marks", { m: having("marks", ({ view }) => view.toggle("marks")) }],
-  ["E", "bare edges", { e: having("edges", ({ view }) => view.toggle("bare")) }],
+  ["M", "marks", { m: ({ view }) => view.toggle("marks") }, "marks"],
+  ["E", "bare edges", { e: ({ view }) => view.toggle("bare") }, "edges"],
   [
     "N",
-    "horizon and nadir of a sphere",
-    { n: having("around", ({ view }) => view.toggle("around")) },
+    "horizon, uprights, what below does not steer",
+    { n: ({ view }) => view.toggle("around") },
+    "around",
   ],
-  ["W", "scopes", { w: having("scopes", ({ view }) => view.toggle("scopes")) }],
+  ["W", "scopes", { w: ({ view }) => view.toggle("scopes") }, "scopes"],
   [
     "X",
     "exact view: as an export draws it, at 100 % under the pointer; with Shift, the loop",
-    {
-      x: having("exact", ({ view, shift }) =>
-        shift ? view.toggleExactLoop() : view.toggleExact(),
-      ),
-    },
+    { x: ({ view, shift }) => (shift ? view.toggleExactLoop() : view.toggleExact()) },
+    "exact",
   ],
   ["T F", "tightest frame; held point furthest off", { t: toTightest, f: toFurthest }],
   [
@@ -157,7 +149,6 @@ const ROWS = [
     },
   ],
 ];
-const ACTS = Object.assign({}, ...ROWS.map(([, , acts]) => acts));
 // Keys that do something even where single keys are switched off: they are no letters or signs.
 const ALWAYS = [" ", "ArrowLeft", "ArrowRight", "Home", "End", "Delete", "Escape"];
 const SLIDES = ["Home", "End", "PageUp", "PageDown"]; // keys that a slider has for itself
@@ -170,9 +161,19 @@ function isTyping(target) {
 }
 
 component("keyboard", () => ({
-  rows: ROWS.map(([keys, says]) => ({ keys, says })),
+  /** @type {{ keys: string, says: string }[]} */
+  rows: [],
+  /** @type {Row[2]} */
+  acts: {},
   /** @type {EventTarget | null} what was clicked last: the space bar is for playing there */
   clicked: null,
+
+  init() {
+    const { aids } = this.$store.clip;
+    const rows = ROWS.filter(([, , , aid]) => !aid || aids.includes(aid));
+    this.rows = rows.map(([keys, says]) => ({ keys, says }));
+    this.acts = Object.assign({}, ...rows.map(([, , acts]) => acts));
+  },
 
   /** @param {MouseEvent} event */
   noteClick(event) {
@@ -226,7 +227,7 @@ component("keyboard", () => ({
     if (!view.shortcuts && !ALWAYS.includes(name)) return;
     if (name === "?") this.toggle();
     else if (name === "Escape") this.escape();
-    else if (ACTS[name]) ACTS[name]({ clip, view, shift: event.shiftKey });
+    else if (this.acts[name]) this.acts[name]({ clip, view, shift: event.shiftKey });
     else return;
     event.preventDefault();
   },

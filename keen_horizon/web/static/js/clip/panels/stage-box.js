@@ -2,13 +2,13 @@
 import { component } from "../../lib/component.js";
 import { Clock } from "../clock.js";
 import { live } from "../live.js";
-import { Around, back, picturesOf, turned } from "../stage/around.js";
+import { Around, back, turned } from "../stage/around.js";
+import { drawnOf } from "../stage/drawn.js";
 import { Lattice } from "../stage/lattice.js";
 import { Pointer } from "../stage/pointer.js";
 import { drawAround } from "../stage/sphere-marks.js";
 import { Stage } from "../stage/stage.js";
-import { alongLine } from "../treatment.js";
-import { get, unpack } from "../../lib/api.js";
+import { get } from "../../lib/api.js";
 
 const LOST = "The graphics card was lost for a moment; the picture comes back by itself.";
 /** @type {Record<string, [number, number]>} */
@@ -73,42 +73,19 @@ component("stageBox", () => ({
    * @param {number} first frame of the range
    */
   take(answer, first) {
-    const { stage } = live;
-    if (answer.sphere) {
-      this.takeSphere(answer.sphere);
-      stage.renderer.setStages(answer.pixels);
-    } else {
-      // Of a long clip, what is near came first: it starts later.
-      stage.lattice = Lattice.of(answer.lattice, answer.first - first);
-      const { output } = answer.report;
-      stage.output = { ...output, aspect: output.pixel_aspect };
-      stage.renderer.setStages(answer.pixels, answer.report.dead?.sides ?? []);
-    }
-    stage.draw();
-    this.$root.dataset.shown = String(performance.now());
-  },
-
-  /**
-   * Where the view looks is known here before the server has worked out what that costs.
-   * @param {PackedSphere} sphere
-   */
-  takeSphere(sphere) {
     const { clip } = this.$store;
     const { stage } = live;
-    const lines = Object.fromEntries(
-      Object.entries(sphere.view.values).map(([name, line]) => [name, unpack(line)]),
+    // Of a long clip, what is near came first: it starts later. Where a view looks is known here
+    // before the server has worked out what that costs.
+    const drawn = drawnOf(answer, answer.first - first, (name, n) =>
+      clip.valueAt(`view.${name}`, n),
     );
-    // What it follows is known to the server alone.
-    const told = sphere.view.follows ? ["yaw", "pitch"] : [];
-    const looks = (/** @type {string} */ name, /** @type {number} */ n) =>
-      told.includes(name) ? alongLine(lines[name], n) : clip.valueAt(`view.${name}`, n);
-    const pictures = picturesOf(sphere, unpack(sphere.turns), looks);
-    stage.looks = (name) => looks(name, clip.at);
-    stage.source = { ...sphere.shape, aspect: 1 };
-    stage.lattice = pictures.treated.lattice;
-    stage.output = pictures.treated.output;
-    stage.original = pictures.original;
-    stage.sphere = pictures.sphere;
+    if (answer.sphere) stage.source = { ...answer.sphere.shape, aspect: 1 };
+    stage.show(drawn);
+    stage.looks = (name) => drawn.looks(name, clip.at);
+    stage.renderer.setStages(answer.pixels, answer.report.dead?.sides ?? []);
+    stage.draw();
+    this.$root.dataset.shown = String(performance.now());
   },
 
   /**

@@ -1,26 +1,9 @@
 // Playing and viewing: the buttons under the picture, and what is compared with.
-import { post, unpack } from "../../lib/api.js";
+import { post } from "../../lib/api.js";
 import { component } from "../../lib/component.js";
 import { settled } from "../../lib/wait.js";
 import { live } from "../live.js";
-import { picturesOf } from "../stage/around.js";
-import { Lattice } from "../stage/lattice.js";
-import { alongLine } from "../treatment.js";
-
-/**
- * How an answer is drawn that is not the clip's own.
- * @param {Answer} answer
- */
-function drawnOf({ sphere, lattice, report: { output } }) {
-  if (!sphere) {
-    return { lattice: Lattice.of(lattice), output: { ...output, aspect: output.pixel_aspect } };
-  }
-  const lines = Object.fromEntries(
-    Object.entries(sphere.view.values).map(([name, line]) => [name, unpack(line)]),
-  );
-  const value = (/** @type {string} */ name, /** @type {number} */ n) => alongLine(lines[name], n);
-  return picturesOf(sphere, unpack(sphere.turns), value).treated;
-}
+import { drawnOf } from "../stage/drawn.js";
 
 component("transport", () => ({
   sound: false,
@@ -91,7 +74,7 @@ component("transport", () => ({
     );
     this.comparing = false;
     if (!answer) return;
-    live.stage.against = { ...drawnOf(answer), name: answer.name };
+    live.stage.against = { ...drawnOf(answer).treated, name: answer.name };
     this.againstName = answer.name;
     if (view.mode === "treated") view.show("split");
     live.stage.draw();

@@ -1,20 +1,26 @@
 // Where a picture that is taken out of a sphere comes from: the whole sphere again, or what a flat
 // camera sees in it; turned. Used in a lattice's place. Rays: x right, y down, z forward.
+import { unpack } from "../../lib/api.js";
+import { alongLine } from "../treatment.js";
 import { straight } from "./lattice.js";
 
 /** @typedef {[number, number, number]} Ray */
 /** @typedef {number[]} Turn nine numbers of a rotation, row by row */
 /** @typedef {"sphere" | "rectilinear" | "stereographic" | "cylindrical"} Projection */
-/** @typedef {{ projection: Projection, width: number, height: number, angle: number }} Camera */
+/**
+ * @typedef {{ projection: Projection, width: number, height: number, angle: number, widest: number }}
+ *   Camera
+ */
 
 /** @type {Record<Projection, number>} as shaders know them */
 export const PROJECTIONS = { sphere: 0, rectilinear: 1, stereographic: 2, cylindrical: 3 };
-/** @type {Record<string, number>} the most degrees across that a flat camera sees */
-export const WIDEST = { rectilinear: 120, stereographic: 330, cylindrical: 360 };
 const NONE = [1, 0, 0, 0, 1, 0, 0, 0, 1];
 
+/** The recorded sphere's own picture: places in it are shares, whatever its size. @type {Camera} */
+const ALL = { projection: "sphere", width: 2, height: 1, angle: 360, widest: 360 };
+
 /** @param {number} degrees */
-const radians = (degrees) => (degrees * Math.PI) / 180;
+export const radians = (degrees) => (degrees * Math.PI) / 180;
 
 /**
  * One turn after another.
@@ -80,10 +86,10 @@ export const wayOf = ([x, y, z]) => ({
  * @param {Camera} camera
  * @returns {[number, number]}
  */
-function scale({ projection, width, height, angle }) {
+function scale({ projection, width, height, angle, widest }) {
   if (projection === "sphere") return [2 * Math.PI, Math.PI];
   const half = (width - 1) / 2;
-  const turn = radians(Math.min(angle, WIDEST[projection])) / 2;
+  const turn = radians(Math.min(angle, widest)) / 2;
   const units = {
     rectilinear: half / Math.tan(turn),
     stereographic: half / Math.tan(turn / 2),
@@ -190,7 +196,7 @@ export class Around {
    */
   map(n, u, v) {
     const ray = turned(this.whole(n), rayAt(this.camera(n), u, v));
-    return placeOf({ projection: "sphere", width: 2, height: 1, angle: 0 }, ray);
+    return placeOf(ALL, ray);
   }
 
   /**
@@ -201,8 +207,7 @@ export class Around {
    * @returns {[number, number]}
    */
   unmap(n, x, y) {
-    const ray = rayAt({ projection: "sphere", width: 2, height: 1, angle: 0 }, x, y);
-    return placeOf(this.camera(n), turned(back(this.whole(n)), ray));
+    return placeOf(this.camera(n), turned(back(this.whole(n)), rayAt(ALL, x, y)));
   }
 
   /**
@@ -236,41 +241,50 @@ export class Around {
 
 /**
  * The pictures that are shown of a sphere: the steadied one or what the flat camera sees in it, what
- * that is compared with, and the steadied sphere itself.
+ * that is compared with, and the steadied sphere itself; and what the view is set to at a frame.
  * @param {PackedSphere} sphere
- * @param {Float32Array} turns steadied to recorded, nine numbers a frame
- * @param {(name: string, n: number) => number} value of the view, at a frame
+ * @param {((name: string, n: number) => number) | null} set what the page has the view set to, if
+ *   that is ahead of the server
  */
-export function picturesOf({ eye, shape, view }, turns, value) {
+export function picturesOf({ turns: packed, eye, shape, view }, set = null) {
+  const turns = unpack(packed);
   const last = turns.length / 9 - 1;
+  const lines = Object.fromEntries(
+    Object.entries(view.values).map(([name, line]) => [name, unpack(line)]),
+  );
+  // What it follows is known to the server alone.
+  const told = view.follows ? ["yaw", "pitch"] : [];
+  /**
+   * @param {string} name
+   * @param {number} n
+   */
+  const looks = (name, n) =>
+    set && !told.includes(name) ? set(name, n) : alongLine(lines[name], n);
   /** @param {number} n */
   const steady = (n) => {
     const at = 9 * Math.max(0, Math.min(last, n));
     return Array.from(turns.subarray(at, at + 9));
   };
-  const round = { projection: /** @type {const} */ ("sphere"), ...shape, angle: 360 };
   const common = { steady, eye, length: last + 1 };
-  const sphere = new Around({ ...common, camera: () => round, look: () => NONE, turn: steady });
-  const recorded = new Around({ ...common, camera: () => round, look: () => NONE, turn: null });
+  const round = { ...common, camera: () => ALL, look: () => NONE };
   const whole = { ...shape, aspect: 1 };
+  const sphere = { lattice: new Around({ ...round, turn: steady }), output: whole };
   if (!view.on) {
-    return {
-      treated: { lattice: sphere, output: whole },
-      original: { lattice: recorded, output: whole },
-      sphere: null,
-    };
+    const recorded = { lattice: new Around({ ...round, turn: null }), output: whole };
+    return { treated: sphere, original: recorded, sphere: null, looks };
   }
   const output = { width: view.width, height: view.height, aspect: 1 };
   const flat = {
     ...common,
     /** @param {number} n */
-    camera: (n) => ({ ...view, angle: value("angle", n) }),
+    camera: (n) => ({ ...view, angle: looks("angle", n) }),
     /** @param {number} n */
-    look: (n) => lookTurn(value("yaw", n), value("pitch", n), value("roll", n)),
+    look: (n) => lookTurn(looks("yaw", n), looks("pitch", n), looks("roll", n)),
   };
   return {
     treated: { lattice: new Around({ ...flat, turn: steady }), output },
     original: { lattice: new Around({ ...flat, turn: null }), output },
-    sphere: { lattice: sphere, output: whole },
+    sphere,
+    looks,
   };
 }

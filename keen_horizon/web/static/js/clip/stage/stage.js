@@ -84,9 +84,22 @@ export class Stage {
 
   /** Until there is a solution, the treated picture is the source. */
   untreated() {
-    this.lattice = straight;
-    this.output = this.source;
-    this.original = this.sphere = null;
+    this.show({
+      treated: { lattice: straight, output: this.source },
+      original: null,
+      sphere: null,
+    });
+  }
+
+  /**
+   * What is on show from now on.
+   * @param {{ treated: Drawn, original: Drawn | null, sphere: Drawn | null }} drawn
+   */
+  show({ treated, original, sphere }) {
+    this.lattice = treated.lattice;
+    this.output = treated.output;
+    this.original = original;
+    this.sphere = sphere;
   }
 
   resize() {

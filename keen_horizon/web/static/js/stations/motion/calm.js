@@ -2,14 +2,16 @@
 import { post } from "../../lib/api.js";
 import { component } from "../../lib/component.js";
 import { finished, pause } from "../../lib/wait.js";
+import { settings } from "../../clip/settings.js";
 import { CostChart } from "./cost-chart.js";
 
+// Those that this kind of clip has.
 const COMPONENTS = [
   "motion.calm_across",
   "motion.calm_updown",
   "motion.calm_roll",
   "motion.calm_size",
-];
+].filter((name) => name in settings);
 const TWO = 2; // components of the model that knows only shifts
 const QUIET = 500; // ms without a change before the curve is asked for: the picture comes first
 

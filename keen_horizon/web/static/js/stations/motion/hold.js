@@ -2,9 +2,9 @@
 import { unpack } from "../../lib/api.js";
 import { component } from "../../lib/component.js";
 import { live } from "../../clip/live.js";
+import { pointAt } from "../../clip/stage/held-point.js";
 import { LIGHT, outlined } from "../../clip/stage/ink.js";
 
-const BOX = { pattern: 0.08, search: 0.08 }; // shares of the height
 const MOST = 4; // points
 const NEW = "place a point";
 const AT = "hold it at";
@@ -111,11 +111,11 @@ component("holdTools", () => ({
    * @param {Spot} spot
    */
   place(index, spot) {
-    const at = /** @type {Place} */ (live.stage.sourceAt(spot).map(round));
-    const { frame } = live.clock;
+    const placed = pointAt(spot);
+    const { frame, at } = placed;
     this.$store.clip.edit(({ motion }) => {
       if (index === null) {
-        motion.hold.push({ frame, at, ...BOX, again: [] });
+        motion.hold.push(placed);
         return;
       }
       const point = motion.hold[index];
