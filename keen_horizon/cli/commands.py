@@ -35,7 +35,7 @@ from .options import (
     with_treatment,
     write_json,
 )
-from .sphere import correct_one, is_sphere, measure_one, no_view, only_flat, with_kind
+from .sphere import as_sphere, correct_one, measure_one, no_view, only_flat, with_kind
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -115,8 +115,9 @@ def _parser() -> argparse.ArgumentParser:
 
 def _measure(options: argparse.Namespace) -> None:
     found = scan(options.input)
-    if is_sphere(options, found):
-        measure_one(options, found)
+    around = as_sphere(options, found)
+    if around is not None:
+        measure_one(options, around)
         return
     canvas = found.probe.canvas
     with measured(options, found) as tracks:
@@ -129,8 +130,9 @@ def _measure(options: argparse.Namespace) -> None:
 def _correct(options: argparse.Namespace) -> None:
     found = scan(options.input)
     _check_output(options)
-    if is_sphere(options, found):
-        correct_one(options, found)
+    around = as_sphere(options, found)
+    if around is not None:
+        correct_one(options, around)
         return
     no_view(treatment_of(options, found))  # what is wrong is said before anything is measured
     first, _ = range_of(options, found)

@@ -20,11 +20,10 @@ from ..core.pipeline.sphere_reports import (
     sphere_report,
 )
 from ..core.pipeline.sphere_solution import points_of, solve_sphere
+from ..core.pipeline.sphere_source import eyes_words, first_eye, whole_scan
 from ..core.pipeline.sphere_tracks import (
     EdgesOnTheWay,
-    eyes_words,
     find_edges,
-    first_eye,
     follow_on_sphere,
     measure_sphere,
 )
@@ -42,18 +41,21 @@ def with_kind(verb: argparse.ArgumentParser) -> None:
     kind.add_argument("--flat", action="store_true", help="it does not, whatever the file says")
 
 
-def is_sphere(options: argparse.Namespace, found: Scan) -> bool:
-    """Whether the input is taken for a sphere: as it is told, as its file says, or as its pictures
-    show, where they are twice as wide as high."""
-    if options.flat or options.sphere:
-        return bool(options.sphere)
+def as_sphere(options: argparse.Namespace, found: Scan) -> Scan | None:
+    """The input's scan, of pictures all around, if it is taken for a sphere: as it is told, as its
+    file says, or as its pictures show."""
+    if options.flat:
+        return None
     if found.probe.sphere is not None:
-        return True
+        return whole_scan(found)
     taken = clip_kind(options.input, found, *range_of(options, found))
-    if taken.words:
+    if taken.words and not options.sphere:
         other = "--flat" if taken.kind == "sphere" else "--sphere"
-        print(f"{taken.words} {other} says otherwise.", file=sys.stderr)
-    return taken.kind == "sphere"
+        print(f"{taken.words} {other} says otherwise." if taken.may_differ else taken.words,
+              file=sys.stderr)  # fmt: skip
+    if taken.kind == "sphere" or options.sphere:
+        return whole_scan(found, taken.twin)
+    return None
 
 
 def only_flat(options: argparse.Namespace, found: Scan, what: str) -> None:

@@ -8,9 +8,10 @@ from ..core.errors import KeenError, MediaError
 from ..core.media.probe import scan
 from ..core.media.proxy import LINES, SPHERE_LINES, make_proxy
 from ..core.pipeline import Progress
-from ..core.pipeline.clip_kind import clip_kind
+from ..core.pipeline.clip_kind import ClipKind, clip_kind
+from ..core.pipeline.sphere_source import whole_scan
 from ..store.models import Clip, Recording
-from ..store.scans import write_timing
+from ..store.scans import twin_of, write_timing
 from .kind import QUICK, JobKind, Task
 
 
@@ -19,13 +20,20 @@ def ingest(task: Task) -> None:
 
 
 def take_in(task: Task, progress: Progress) -> None:
+    """Check a file and make its proxy; as the kind of clip that ``details`` tell, if they do."""
     store, recording = task.store, task.recording
+    told = task.details.get("kind")
     with store.workspace() as room:
         try:
             found = scan(task.source)
-            taken = clip_kind(task.source, found, 0, found.probe.frame_count - 1)
-            lines = SPHERE_LINES if taken.kind == "sphere" else LINES
-            make_proxy(task.source, found, room / "proxy.mp4", room / "poster.jpg", progress, lines)
+            if told is None:
+                taken = clip_kind(task.source, found, 0, found.probe.frame_count - 1)
+            else:
+                taken = ClipKind(told, recording.kind_words, True, twin_of(recording))
+            shown, lines = found, LINES
+            if taken.kind == "sphere":
+                shown, lines = whole_scan(found, taken.twin), SPHERE_LINES
+            make_proxy(task.source, shown, room / "proxy.mp4", room / "poster.jpg", progress, lines)
         except MediaError as error:
             _refuse(task, error.renamed(recording.name))
             raise
@@ -34,6 +42,7 @@ def take_in(task: Task, progress: Progress) -> None:
             "probe": found.probe.to_json(),
             "kind": taken.kind,
             "kind_words": taken.words if taken.may_differ else "",
+            "twin": taken.twin and taken.twin.to_json(),
             "timing_key": store.adopt("timings", room / "timing.npz"),
             "proxy_key": store.adopt("proxies", room / "proxy.mp4"),
             "poster_key": store.adopt("posters", room / "poster.jpg"),

@@ -8,7 +8,7 @@ from ..core.motion.held_point import HeldPoint
 from ..core.motion.sphere_turns import SphereMotion, sphere_motion
 from ..core.motion.uprights import Edges
 from ..core.pipeline.sphere_solution import SphereSolution, points_of, solve_sphere
-from ..core.pipeline.sphere_tracks import first_eye
+from ..core.pipeline.sphere_source import first_eye
 from ..core.stations.motion import MOTION
 from ..core.stations.view import VIEW
 from ..core.tracking.tracks import Tracks

@@ -14,7 +14,7 @@ from .harbour import FAR_QUAY, WATER, backdrop, basin, far_side, mirrored, near_
 from .lens import Glass
 from .scene import Actor, Panel, Scene, level, upright
 from .shade import Shade
-from .sphere import harbour_sphere
+from .sphere import harbour_sphere, twin_fisheye
 from .take import RATE, SIZE, Fringes, Take
 from .textures import (
     bricks,
@@ -366,6 +366,7 @@ TAKES = {
     "slip descent": slip_descent,
     "engine shed": engine_shed,
     "harbour sphere": harbour_sphere,
+    "twin fisheye": twin_fisheye,
 }
 # Made only when asked for: it takes minutes.
 ON_DEMAND = {"long haul": long_haul}

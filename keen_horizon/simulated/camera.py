@@ -6,7 +6,7 @@ world directions to camera directions (x right, y down, z forward).
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -126,6 +126,82 @@ class AllAround:
 
 
 @dataclass(frozen=True)
+class Fisheye:
+    """One lens of two that look back to back: ``side`` pixels square, ``centre`` pixels of it; what
+    is ``a`` radians off the axis lies ``focal (a + bend a^3)`` pixels away from the centre, as far
+    as ``widest``; nothing beyond."""
+
+    side: int
+    centre: tuple[float, float]
+    focal: float
+    bend: float
+    widest: float
+
+    is_straight = False
+
+    @property
+    def width(self) -> int:
+        return self.side
+
+    @property
+    def height(self) -> int:
+        return self.side
+
+    def seen(self, directions: Array) -> Array:
+        """Camera directions ``(m, 3)`` to pixels ``(m, 2)``."""
+        level = np.hypot(directions[:, 0], directions[:, 1])
+        angle = np.arctan2(level, directions[:, 2])
+        far = self.focal * (angle + self.bend * angle**3)
+        return directions[:, :2] * (far / np.maximum(level, 1e-12))[:, None] + self.centre
+
+    @cached_property
+    def _angles(self) -> tuple[Array, Array]:
+        y, x = np.mgrid[: self.side, : self.side].astype(float)
+        away = np.stack([x, y], axis=-1) - self.centre
+        far = np.hypot(away[..., 0], away[..., 1])
+        angle = far / self.focal
+        for _ in range(12):
+            angle -= (angle + self.bend * angle**3 - far / self.focal) / (
+                1 + 3 * self.bend * angle**2
+            )
+        return angle, away / np.maximum(far, 1e-12)[..., None]
+
+    @cached_property
+    def rays(self) -> NDArray[np.float32]:
+        """``(side, side, 3)`` the direction of each pixel, of unit length."""
+        angle, way = self._angles
+        return np.concatenate(
+            [way * np.sin(angle)[..., None], np.cos(angle)[..., None]], axis=-1
+        ).astype(np.float32)
+
+    @cached_property
+    def light(self) -> NDArray[np.float32]:
+        """``(side, side, 1)`` 1 within the round picture, 0 beyond its rim."""
+        rim = (self.widest - self._angles[0]) * self.focal + 0.5
+        return np.clip(rim, 0, 1).astype(np.float32)[..., None]
+
+
+@dataclass(frozen=True)
+class BackToBack:
+    """Two fisheyes in one picture, side by side; each has its turn ``(3, 3)`` from the camera's
+    directions to its own, and its place in the camera's axes, metres."""
+
+    lenses: tuple[Fisheye, Fisheye]
+    turns: tuple[Array, Array]
+    places: tuple[Array, Array]
+
+    is_straight = False
+
+    @property
+    def width(self) -> int:
+        return 2 * self.lenses[0].side
+
+    @property
+    def height(self) -> int:
+        return self.lenses[0].side
+
+
+@dataclass(frozen=True)
 class Truth:
     """What really happened, ``n`` frames.
 
@@ -135,7 +211,7 @@ class Truth:
     all were read at once.
     """
 
-    camera: Pinhole | AllAround
+    camera: Pinhole | AllAround | Fisheye | BackToBack
     times: Array
     row_times: Array
     position: Array
@@ -145,28 +221,42 @@ class Truth:
     def __len__(self) -> int:
         return len(self.times)
 
+    @property
+    def one_lens(self) -> Pinhole | AllAround | Fisheye:
+        """The camera, which has to have one lens only: see :meth:`through`."""
+        assert not isinstance(self.camera, BackToBack)
+        return self.camera
+
+    def through(self, which: int) -> Truth:
+        """What happened to one lens of two."""
+        assert isinstance(self.camera, BackToBack)
+        turn, place = self.camera.turns[which], self.camera.places[which]
+        position = self.position + np.einsum("nji,j->ni", self.rotation, place)
+        lens = self.camera.lenses[which]
+        return replace(self, camera=lens, position=position, rotation=turn @ self.rotation)
+
     def project(self, points: Array, frame: int) -> Array:
         """World points ``(m, 3)`` to pixels ``(m, 2)``; NaN behind the camera."""
         off = points - self.position[frame]
-        pixels = self.camera.seen(off @ self.rotation[frame].T)
+        pixels = self.one_lens.seen(off @ self.rotation[frame].T)
         if self.row_rotation is not None:
             for _ in range(4):  # the row tells the time, and the time the row
                 row = np.clip(np.nan_to_num(pixels[:, 1]), 0, self.camera.height - 1)
                 turned = self.row_rotation[frame][np.rint(row).astype(int)]
-                pixels = self.camera.seen(np.einsum("mij,mj->mi", turned, off))
+                pixels = self.one_lens.seen(np.einsum("mij,mj->mi", turned, off))
         return pixels
 
     def at_once(self, frame: int) -> Array:
         """``(height, width, 2)`` where each pixel of a frame that was read row by row would lie,
         had all rows been read at the frame's own time."""
         directions = self.world_rays(frame).reshape(-1, 3).astype(float) @ self.rotation[frame].T
-        return self.camera.seen(directions).reshape(self.camera.height, self.camera.width, 2)
+        return self.one_lens.seen(directions).reshape(self.camera.height, self.camera.width, 2)
 
     def world_rays(self, frame: int) -> NDArray[np.float32]:
         """``(height, width, 3)`` where each pixel looks in the world, row by row if need be."""
         if self.row_rotation is None:
-            return np.asarray(self.camera.rays @ self.rotation[frame].astype(np.float32))
-        return np.asarray(self.camera.rays @ self.row_rotation[frame].astype(np.float32))
+            return np.asarray(self.one_lens.rays @ self.rotation[frame].astype(np.float32))
+        return np.asarray(self.one_lens.rays @ self.row_rotation[frame].astype(np.float32))
 
 
 def rotations(yaw: Array, pitch: Array, roll: Array) -> Array:

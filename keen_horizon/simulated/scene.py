@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .camera import AllAround, Array, Pinhole, Truth
+from .camera import AllAround, Array, Fisheye, Pinhole, Truth
 from .textures import Image
 
 COARSE = 6  # pixels between the rays by which a panel is looked for
@@ -175,7 +175,7 @@ def _paint_by_rays(
     spanned = np.stack([panel.across, panel.down, panel.origin - position], axis=-1)
     rows, columns = panel.texture.shape[:2]
     found = _box(panel, truth, frame, position)
-    all_around = isinstance(truth.camera, AllAround)
+    all_around = isinstance(truth.camera, AllAround | Fisheye)
     low, high, detail = found or _box_by_rays(panel, rays, spanned, all_around)
     if (high - low < 1).any():
         return
@@ -205,8 +205,8 @@ def _box(
 ) -> tuple[NDArray[np.int_], NDArray[np.int_], int] | None:
     """The part of the picture that a panel can touch, and how many halves its detail is above what
     can be seen there; None for one that reaches to the side of the camera, or behind it."""
-    camera = truth.camera
-    if isinstance(camera, AllAround):
+    camera = truth.one_lens
+    if isinstance(camera, AllAround | Fisheye):
         return None  # a panel may lie on both sides of the seam, or around a pole
     rows, columns = panel.texture.shape[:2]
     along = np.linspace(0, 1, 13)

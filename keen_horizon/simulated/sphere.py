@@ -11,8 +11,9 @@ from functools import cache
 
 import cv2
 import numpy as np
+from scipy.spatial.transform import Rotation
 
-from .camera import AllAround, Truth, rotations, tremor
+from .camera import AllAround, BackToBack, Fisheye, Truth, rotations, tremor
 from .harbour import WATER, backdrop, basin, far_side
 from .scene import Actor, Panel, Scene, level, turned, upright
 from .take import RATE, Take
@@ -28,6 +29,27 @@ def harbour_sphere(
     operator: bool = True,
 ) -> Take:  # fmt: skip
     """From a boat that drifts, rolls and turns; ``rolling`` is how much, 0 for a boat on land."""
+    return _from_the_boat("harbour sphere", AllAround(*size), seconds, rolling, operator)
+
+
+def twin_fisheye(seconds: float = 3.0, side: int = 1024, *, rolling: float = 1.0) -> Take:
+    """The same by two fisheyes back to back, as they recorded it: not quite opposite each other,
+    nor quite in the middle of their pictures, nor in one place."""
+    focal = side * 0.48 / np.radians(98.0)  # so that the round picture, 196 degrees, fits
+    middle = (side - 1) / 2
+    lenses = tuple(
+        Fisheye(side, (middle + x * side, middle + y * side), focal * finer, bend, np.radians(98.0))
+        for x, y, finer, bend in ((0.004, -0.003, 0.987, -0.004), (-0.002, 0.005, 0.989, -0.004))
+    )
+    turns = (np.eye(3), Rotation.from_euler("yxz", [180.6, -0.4, 0.7], degrees=True).as_matrix())
+    apart = np.array([0.0, 0.0, 0.013])
+    camera = BackToBack((lenses[0], lenses[1]), turns, (apart, -apart))
+    return _from_the_boat("twin fisheye", camera, seconds, rolling, True)
+
+
+def _from_the_boat(
+    name: str, camera: AllAround | BackToBack, seconds: float, rolling: float, operator: bool
+) -> Take:
     times = np.arange(round(seconds * RATE)) / RATE
     rng = np.random.default_rng(61)
     yaw = rolling * (1.6 * tremor(times, 0.1, 0.4, rng) + 0.35 * tremor(times, 1.0, 5, rng))
@@ -37,11 +59,10 @@ def harbour_sphere(
     drift = 8.0 + 0.35 * times
     position = np.stack([1.0 + 0.1 * times, -1.2 + heave, drift], axis=-1)
     rotation = rotations(np.radians(yaw + 20.0), np.radians(pitch), np.radians(roll))
-    truth = Truth(
-        AllAround(*size), times, np.repeat(times[:, None], size[1], 1), position, rotation
-    )
+    rows = np.repeat(times[:, None], camera.height, 1)
+    truth = Truth(camera, times, rows, position, rotation)
     boat = (_boat(truth, rng),) if operator else ()
-    return Take("harbour sphere", Scene((*around(), *boat)), truth, camera="Limpet all-round")
+    return Take(name, Scene((*around(), *boat)), truth, camera="Limpet all-round")
 
 
 @cache

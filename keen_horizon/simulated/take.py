@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from .camera import Array, Pinhole, Truth
+from .camera import Array, BackToBack, Fisheye, Pinhole, Truth
 from .glow import Glow
 from .harbour import FAR_QUAY
 from .scene import Scene
@@ -67,6 +67,8 @@ class Take:
 
     def _seen(self, frame: int) -> NDArray[np.uint8]:
         """What is before the camera, each colour where the glass puts it, ray by ray."""
+        if isinstance(self.truth.camera, BackToBack):
+            return np.hstack([self._through(which, frame) for which in (0, 1)])
         picture = self.scene.draw(self.truth, frame)
         if self.fringes is not None:
             for channel, spread in ((2, self.fringes.red), (0, self.fringes.blue)):
@@ -75,6 +77,12 @@ class Take:
                 other = self.scene.draw(replace(self.truth, camera=moved), frame)
                 picture[..., channel] = other[..., channel]
         return picture
+
+    def _through(self, which: int, frame: int) -> NDArray[np.uint8]:
+        """What one lens of two sees."""
+        truth = self.truth.through(which)
+        assert isinstance(truth.camera, Fisheye)
+        return np.asarray(self.scene.draw(truth, frame) * truth.camera.light, np.uint8)
 
     def background(self) -> Array:
         """``(m, 3)`` world points for checking against: on the far façades, if not otherwise."""

@@ -66,6 +66,7 @@ class Recording(Base):
     refusal: Mapped[str | None]
     kind: Mapped[str] = mapped_column(default="flat", server_default="flat")
     kind_words: Mapped[str] = mapped_column(default="", server_default="")
+    twin: Mapped[Json | None]
     created: Mapped[datetime] = mapped_column(default=now)
     shoot: Mapped[Shoot] = relationship()
 

@@ -9,7 +9,9 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import KeenError
+from ..core.geometry.twin import Twin
 from ..core.media.probe import Probe, Scan
+from ..core.pipeline.sphere_source import whole_probe, whole_scan
 from .media_store import MediaStore
 from .models import Recording
 
@@ -19,7 +21,19 @@ def write_timing(scan: Scan, path: Path) -> None:
     np.savez(path, pts=scan.pts, base=np.array([base.numerator, base.denominator], np.int64))
 
 
+def twin_of(recording: Recording) -> Twin | None:
+    """The two lenses that a recording was made by, if it was made by two."""
+    return None if recording.twin is None else Twin.from_json(recording.twin)
+
+
 def probe_of(recording: Recording) -> Probe:
+    """What is known of a recording's pictures, as they are worked on: all around, if it is worked
+    on as a sphere. Raises KeenError while it has not been taken in."""
+    probe = file_probe(recording)
+    return whole_probe(probe, twin_of(recording)) if recording.kind == "sphere" else probe
+
+
+def file_probe(recording: Recording) -> Probe:
     """What a file says of itself. Raises KeenError while it has not been taken in."""
     if recording.probe is None:
         if recording.refusal:
@@ -29,9 +43,11 @@ def probe_of(recording: Recording) -> Probe:
 
 
 def stored_scan(recording: Recording, store: MediaStore) -> Scan:
-    """The scan of a recording. Raises KeenError while it has not been taken in."""
-    probe = probe_of(recording)
+    """The scan of a recording, of its pictures as they are worked on. Raises KeenError while it has
+    not been taken in."""
+    probe = file_probe(recording)
     assert recording.timing_key is not None
     with np.load(store.path(recording.timing_key), allow_pickle=False) as kept:
         numerator, denominator = (int(v) for v in kept["base"])
-        return Scan(probe, kept["pts"], Fraction(numerator, denominator))
+        scan = Scan(probe, kept["pts"], Fraction(numerator, denominator))
+    return whole_scan(scan, twin_of(recording)) if recording.kind == "sphere" else scan

@@ -12,15 +12,16 @@ from sqlalchemy.orm import Session
 from ..core.errors import KeenError
 from ..core.path.least_zoom import LARGEST
 from ..core.picture.working_space import curve_words
-from ..core.pipeline.sphere_tracks import first_eye
+from ..core.pipeline.sphere_source import first_eye, whole_probe
 from ..core.stations import STATIONS, light_path
 from ..core.stations.setting import Kind
 from ..core.tracking.features import CLOSER_COST
 from ..core.treatment import Treatment, with_stations
+from ..jobs.ingest import INGEST
 from ..jobs.measuring import MEASURE
 from ..store import library, treatments
 from ..store.models import Clip
-from ..store.scans import probe_of, stored_scan
+from ..store.scans import file_probe, probe_of, stored_scan, twin_of
 from . import captions, services
 from .arrays import packed
 from .fields import fields_of, for_scripts
@@ -77,17 +78,28 @@ def kind_of(clip: Clip) -> Kind:
 
 @blueprint.post("/kind")
 def set_kind(clip_id: int) -> Response:
-    """Work on the recording as another kind of clip; it is measured as that, if it has not been."""
+    """Work on the recording as another kind of clip; it is taken in anew where its pictures are
+    laid out otherwise then, and measured as that, if it has not been."""
     kind = body().get("kind")
-    with services().database.session.begin() as session:
+    with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
         recording = clip.recording
         if kind not in get_args(Kind) or not recording.kind_words:
             raise KeenError("this recording cannot be worked on as that.")
+        probe = file_probe(recording)
+        whole = whole_probe(probe, twin_of(recording))
         if kind == "sphere":
-            first_eye(probe_of(recording))  # says what is wrong with one that is none
+            first_eye(whole)  # says what is wrong with one that is none
+        anew = kind != recording.kind and whole != probe
         recording.kind = str(kind)
-        return jsonify(kind=kind)
+        if anew:
+            recording.probe = None
+            details: dict[str, object] = {"kind": kind}
+            services().queue.ask(
+                session, INGEST.name, recording.id, clip_id=clip.id, details=details
+            )
+        session.commit()
+    return jsonify(kind=kind)
 
 
 @blueprint.post("/open")
@@ -113,11 +125,11 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
         job = latest(session, clip.recording_id)
         answer["work"] = describe(job) if job else None
         return answer
-    probe = recording.probe
+    probe, shown = recording.probe, probe_of(recording)
     answer |= {
-        "width": probe["width"],
-        "height": probe["height"],
-        "pixel_aspect": probe["pixel_aspect"],
+        "width": shown.width,
+        "height": shown.height,
+        "pixel_aspect": shown.pixel_aspect,
         "frame_count": probe["frame_count"],
         "rate": probe["rate"],
         "proxy": proxy_address(recording),

@@ -14,7 +14,7 @@ from ..core.media.probe import Probe
 from ..core.motion.uprights import DOWN
 from ..core.pipeline.sphere_reports import sphere_figures
 from ..core.pipeline.sphere_solution import SphereSolution
-from ..core.pipeline.sphere_tracks import tag_of
+from ..core.pipeline.sphere_source import tag_of
 from ..core.stations.finish import FINISH
 from ..core.stations.motion import MOTION
 from ..core.stations.station import Station

@@ -9,7 +9,7 @@ import pytest
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.simulated.record import record
-from keen_horizon.simulated.sphere import harbour_sphere
+from keen_horizon.simulated.sphere import harbour_sphere, twin_fisheye
 from tests.integration.conftest import Place
 
 
@@ -96,6 +96,35 @@ def test_another_kind_is_another_measure_and_both_stay(place: Place, boat):
     assert place.post(of(place, clip, "kind"), {"kind": "sphere"}).status_code == 200
     assert place.post(of(place, clip, "open")).json["phase"] == "ready"
     assert "sphere" in place.get(of(place, clip, "solution")).json
+
+
+def test_two_fisheyes_are_a_sphere_and_taken_in_anew_as_a_flat_clip(place: Place, tmp_path: Path):
+    path = tmp_path / "twin.mp4"
+    record(twin_fisheye(0.8, 256), path)
+    recording, clip = place.measured(path)
+    opened = place.post(of(place, clip, "open")).json
+    assert (opened["phase"], opened["kind"]) == ("ready", "sphere")
+    assert "two fisheyes" in opened["kind_words"]
+    twin = place.recording(recording).twin
+    assert twin["size"] == [512, 256]
+    assert (opened["width"], opened["height"]) != (512, 256)
+    assert opened["width"] == 2 * opened["height"]
+    assert "512 × 256" in opened["source_words"].replace("\u00a0", " ")
+    proxy = place.recording(recording).proxy_key
+    assert place.post(of(place, clip, "kind"), {"kind": "flat"}).status_code == 200
+    opened = place.post(of(place, clip, "open")).json
+    assert opened["phase"] == "taking in"
+    assert place.work_now(opened["work"]["id"]) == "done"
+    opened = place.post(of(place, clip, "open")).json
+    assert (opened["kind"], opened["width"], opened["height"]) == ("flat", 512, 256)
+    flat = place.recording(recording).proxy_key
+    assert flat != proxy
+    assert place.recording(recording).twin == twin
+    assert place.post(of(place, clip, "kind"), {"kind": "sphere"}).status_code == 200
+    opened = place.post(of(place, clip, "open")).json
+    assert place.work_now(opened["work"]["id"]) == "done"
+    assert place.post(of(place, clip, "open")).json["phase"] == "ready"  # measured before
+    assert place.recording(recording).proxy_key != flat
 
 
 def test_a_clip_whose_kind_is_no_question_has_no_other(place: Place, make_clip):

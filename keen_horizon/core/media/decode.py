@@ -128,7 +128,7 @@ def frames(
                 continue
             if stamp != wanted[expected]:
                 raise _damaged(path, first + expected)
-            yield _picture(frame, first + expected, stamp, scan.probe.rotation, luma_only)
+            yield _picture(frame, first + expected, stamp, scan, luma_only)
             expected += 1
 
 
@@ -153,7 +153,7 @@ def reference_frames(path: Path, scan: Scan, first: int, last: int) -> Iterator[
                 if index > last:
                     return
                 if scan.pts[index] == stamp:
-                    yield _picture(frame, index, stamp, scan.probe.rotation, luma_only=True)
+                    yield _picture(frame, index, stamp, scan, luma_only=True)
         except (av.error.FFmpegError, ValueError) as error:
             raise _damaged(path, index) from error
 
@@ -193,9 +193,8 @@ def _stamp(frame: av.VideoFrame) -> int | None:
     return frame.pts if frame.pts is not None else frame.dts
 
 
-def _picture(
-    frame: av.VideoFrame, index: int, stamp: int, rotation: int, luma_only: bool
-) -> Picture:
+def _picture(frame: av.VideoFrame, index: int, stamp: int, scan: Scan, luma_only: bool) -> Picture:
+    rotation = scan.probe.rotation
     name = working_format(frame.format.name)
     if not (luma_only and frame.format.name == "nv12"):
         frame = working_frame(frame)
@@ -212,7 +211,8 @@ def _picture(
         chroma = chroma[::-1] if rotation != 180 else chroma
     if luma_only:
         planes = planes * 3
-    return Picture(index, stamp, (planes[0], planes[1], planes[2]), chroma, site, name)
+    picture = Picture(index, stamp, (planes[0], planes[1], planes[2]), chroma, site, name)
+    return picture if scan.layout is None else scan.layout.laid_out(picture)
 
 
 def _damaged(path: Path, index: int) -> DamagedMedia:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 import av
 import av.container
@@ -19,6 +19,9 @@ from ..errors import DamagedMedia, MediaError
 from ..geometry.canvas import Canvas
 from .containers import demuxer_for
 from .spherical import SphereTag, sphere_tag
+
+if TYPE_CHECKING:
+    from .decode import Picture
 
 BT709, LIMITED = 1, 1  # as H.273 and FFmpeg number them
 LONGEST_SIDE = 8192
@@ -64,16 +67,26 @@ class Probe:
         return cls(**{**data, "sphere": sphere and SphereTag.from_json(sphere)})
 
 
+class Layout(Protocol):
+    """How a file's pictures become those that the rest of the house works on."""
+
+    def laid_out(self, picture: Picture) -> Picture:
+        """A decoded picture, laid out."""
+        ...
+
+
 @dataclass(frozen=True)
 class Scan:
     """A probe with the presentation time of every frame.
 
-    ``pts`` int64 ``(n,)`` ascending, in units of ``time_base`` seconds.
+    ``pts`` int64 ``(n,)`` ascending, in units of ``time_base`` seconds. Where there is a
+    ``layout``, pictures are laid out by it when they are decoded, and the probe has that size.
     """
 
     probe: Probe
     pts: NDArray[np.int64]
     time_base: Fraction
+    layout: Layout | None = None
 
     @property
     def times(self) -> NDArray[np.float64]:

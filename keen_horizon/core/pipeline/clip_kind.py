@@ -5,36 +5,52 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from ..errors import BadSetting
+from ..geometry.twin import Twin
 from ..media.decode import frame_at
 from ..media.probe import Scan
+from ..motion.twin_fit import SECTORS, TwinFit, fit_twin, halves_of, looks_like_twin
 from ..picture.around import goes_around, has_shape_of_sphere
 from ..stations.setting import Kind
-from .sphere_tracks import first_eye
+from ..types import Luma
+from .sphere_source import first_eye, whole_probe
 
 LOOKS = 3  # frames that are asked whether they go around
+TWIN_LOOKS = 8  # frames that two fisheyes are told by
+MOMENT = 0.13  # seconds, about, after which frames are looked at again for how things moved
 
 
 @dataclass(frozen=True)
 class ClipKind:
     """A ``kind`` of clip, in ``words`` why, empty where nobody would ask; ``may_differ`` if the
-    same file could be worked on as the other kind."""
+    same file could be worked on as the other kind; as a sphere by two lenses, where there is a
+    ``twin``."""
 
     kind: Kind
     words: str = ""
     may_differ: bool = False
+    twin: Twin | None = None
 
 
 def clip_kind(path: Path, scan: Scan, first: int, last: int) -> ClipKind:
-    """A sphere if the file says so, or if its pictures, from frame ``first`` to ``last``, are twice
-    as wide as high and go on at one side where they end at the other."""
+    """A sphere if the file says so, or if its pictures, from frame ``first`` to ``last``, are two
+    fisheyes', or twice as wide as high and go on at one side where they end at the other."""
     if scan.probe.sphere is not None:
         try:
-            first_eye(scan.probe)
+            first_eye(whole_probe(scan.probe))
         except BadSetting as error:
             said = error.message
             return ClipKind("flat", f"{said[:1].upper()}{said[1:]} It is taken for a flat clip.")
+        if any(scan.probe.sphere.bounds):
+            return ClipKind("sphere", "The file says that its picture is a part of a sphere; what "
+                                      "is missing is black.", True)  # fmt: skip
         return ClipKind("sphere", "The file says that its picture goes all around.", True)
+    if halves_of(scan.probe.canvas) is not None:
+        twin = _twin(path, scan, first, last)
+        if twin is not None:
+            return twin
     if not has_shape_of_sphere(scan.probe.width * scan.probe.pixel_aspect, scan.probe.height):
         return ClipKind("flat")
     at = sorted({first + (last - first) * k // (LOOKS - 1) for k in range(LOOKS)})
@@ -44,3 +60,36 @@ def clip_kind(path: Path, scan: Scan, first: int, last: int) -> ClipKind:
         f"it is taken for a {'sphere' if around else 'flat clip'}."
     )
     return ClipKind("sphere" if around else "flat", words, True)
+
+
+def _twin(path: Path, scan: Scan, first: int, last: int) -> ClipKind | None:
+    """What a clip is taken for whose pictures are two round ones; None for others."""
+
+    def luma(index: int) -> Luma:
+        plane = frame_at(path, scan, index, luma_only=True).planes[0]
+        return np.asarray(plane if plane.dtype == np.uint8 else plane >> 2, np.uint8)
+
+    apart = max(1, round(MOMENT * scan.probe.rate))
+    at = np.unique(np.linspace(first, max(first, last - apart), TWIN_LOOKS).astype(int)).tolist()
+    lumas = [luma(index) for index in at]
+    if not looks_like_twin(lumas):
+        return None
+    later = [luma(min(index + apart, last)) for index in at]
+    found = fit_twin(lumas, later)
+    if found.twin is None:
+        return ClipKind("flat", f"{found.words} It is taken for a flat clip.")
+    return ClipKind("sphere", _seam_words(found, found.twin), True, found.twin)
+
+
+def _seam_words(found: TwinFit, twin: Twin) -> str:
+    wide = np.degrees([2 * lens.reach for lens in twin.lenses]).mean()
+    pixels = found.left * twin.whole.width / (2 * np.pi)
+    side = "side by side" if twin.canvas.width > twin.canvas.height else "one above the other"
+    words = (
+        f"The picture is two fisheyes, {side}, of about {wide:.0f}° each. Where they meet, they "
+        f"agree to {pixels:.1f} px of the sphere"
+    )
+    missing = SECTORS - found.sectors
+    if missing:
+        return f"{words}; {missing} of {SECTORS} places around show nothing to tell it by."
+    return f"{words}, all around."

@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
+from ..geometry.canvas import Canvas
 from ..geometry.projection import Camera, Equirectangular
-from ..media.decode import frames, working_format
+from ..media.decode import Picture, Plane, frames, working_format
 from ..media.encode import Encoding, Mp4Writer
 from ..media.probe import Scan
 from ..picture.sphere_warp import SphereSampler, warp_sphere
+from ..picture.twin_warp import TwinLayout, TwinSampler
 from ..picture.working_space import space_of
 from ..stations.view import VIEW
 from ..stations.view.station import camera_at
 from ..treatment import Treatment
+from ..types import Real
 from .measure_tracks import Progress, silent
 from .render_clip import Rendered
 from .sphere_solution import SphereSolution
-from .sphere_tracks import eyes_of, tag_of
+from .sphere_source import eyes_of, tag_of
+
+Draw = Callable[[Picture, Real, tuple[Plane, ...]], None]
 
 
 def render_sphere(
@@ -40,26 +46,41 @@ def render_sphere(
         target, scan, *size, working_format(scan.probe.pixel_format), encoding or Encoding(),
         first, last, sound_from=path, sphere=None if flat else said,
     ) as writer:  # fmt: skip
-        around = SphereSampler(Camera(eye, Equirectangular.of(eye)), eye)
-        seen: SphereSampler | None = None
-        for picture in frames(path, scan, first, last):
+        camera = Camera(eye, Equirectangular.of(eye))
+        read, drawn_by = _source(scan, eye)
+        draw = drawn_by(camera)
+        for picture in frames(path, read, first, last):
             at = picture.index - first
             planes, turn = writer.blank_planes(), solution.corrections[at]
             if solution.looks is not None and solution.angles is not None:
-                camera = camera_at(view, float(solution.angles[at]))
-                if seen is None or seen.output != camera:
-                    seen = SphereSampler(camera, eye)
+                wanted = camera_at(view, float(solution.angles[at]))
+                if wanted != camera:
+                    camera, draw = wanted, drawn_by(wanted)
                 one = picture if tag.stereo == "mono" else next(eyes_of(picture, tag))
-                warp_sphere(one, seen, turn @ solution.looks[at], planes)
+                draw(one, turn @ solution.looks[at], planes)
             elif tag.stereo == "mono":
-                warp_sphere(picture, around, turn, planes)
+                draw(picture, turn, planes)
             else:
                 drawn = replace(picture, planes=planes)  # type: ignore[arg-type]
                 for one, into in zip(eyes_of(picture, tag), eyes_of(drawn, tag), strict=True):
-                    warp_sphere(one, around, turn, into.planes)
+                    draw(one, turn, into.planes)
             if sharpen is not None:
                 sharpen.apply(planes[0], space, at)
             writer.write(picture.pts)
             progress(at + 1, len(solution))
         writer.finish()
     return Rendered(*size, writer.sound_note, len(solution))
+
+
+def _source(scan: Scan, eye: Canvas) -> tuple[Scan, Callable[[Camera], Draw]]:
+    """How to read the pictures of a film, and what draws one as a camera sees it, turned. Two
+    fisheyes are read as they are, so that each colour is sampled once."""
+    if isinstance(scan.layout, TwinLayout):
+        twin = scan.layout.twin
+        return replace(scan, layout=None), lambda camera: TwinSampler(camera, twin).warp
+
+    def drawn_by(camera: Camera) -> Draw:
+        sampler = SphereSampler(camera, eye)
+        return lambda picture, turn, out: warp_sphere(picture, sampler, turn, out)
+
+    return scan, drawn_by

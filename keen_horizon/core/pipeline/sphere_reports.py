@@ -20,7 +20,8 @@ from .measure_tracks import Progress, silent
 from .render_clip import Rendered
 from .reports import frame_entries, seconds_figures
 from .sphere_solution import SphereSolution, shake_of_poses
-from .sphere_tracks import first_eye, measure_sphere
+from .sphere_source import first_eye
+from .sphere_tracks import measure_sphere
 
 CONVENTIONS = (
     "previous_to_this and steady are 3 x 3 rotations of rays (x right, y down, z forward) as "

@@ -7,11 +7,8 @@ Of two eyes the first is measured.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
-import cv2
 import numpy as np
 
 from ..errors import BadSetting
@@ -20,23 +17,22 @@ from ..geometry.looks import flat_camera, look_matrix
 from ..geometry.projection import Camera, Equirectangular
 from ..geometry.similarity import Similarities
 from ..media.decode import Plane, frame_at, frames
-from ..media.probe import Probe, Scan
-from ..media.spherical import SphereTag
+from ..media.part_of_sphere import PartLayout
+from ..media.probe import Scan
 from ..motion.camera_motion import CameraMotion
 from ..motion.held_point import HeldPoint
 from ..motion.point_tracker import follow_point
 from ..motion.sphere_turns import SphereMotion
 from ..motion.uprights import EdgeFinder, Edges
-from ..picture.around import has_shape_of_sphere
 from ..picture.sphere_warp import SphereSampler, sampled
 from ..tracking.sphere_features import SphereTracker
 from ..tracking.tracks import Tracks
 from ..types import Rays, Real
 from .measure_tracks import Progress, followed_through, silent
+from .sphere_source import first_eye
 
 HELD_SIDE, HELD_ACROSS = 480, 60.0  # px and degrees of the view that a held point is followed in
 HELD_PASSES = 4
-ALIKE, ALIKE_SIZE = 0.6, (96, 48)  # correlation of two eyes from which on they look alike
 LEAST_LOOKS, LOOK_EVERY = 10, 30  # frames that are looked at for edges
 
 
@@ -46,8 +42,10 @@ def measure_sphere(
 ) -> Tracks:  # fmt: skip
     """Follow features through frames ``first`` to ``last`` of a sphere, in its first eye if it has
     two, and gather ``edges``; as :func:`.measure`."""
-    eye = first_eye(scan.probe)
-    tracker = SphereTracker(eye)
+    eye, part = first_eye(scan.probe), None
+    if isinstance(scan.layout, PartLayout):
+        part = scan.layout.rows_and_columns(eye)
+    tracker = SphereTracker(eye, part)
     return followed_through(path, scan, first, last, folder, tracker, progress, eye, edges)
 
 
@@ -60,6 +58,8 @@ class EdgesOnTheWay:
         self.found: dict[int, Edges] = {}
         most = min(count, max(LEAST_LOOKS, count // LOOK_EVERY))
         self.wanted = np.unique(np.linspace(0, count - 1, most).astype(int)).tolist()
+        if isinstance(scan.layout, PartLayout) and scan.layout.left + scan.layout.right:
+            self.wanted = []  # the sides where the picture ends would be taken for uprights
 
     def __call__(self, at: int, luma: Plane) -> None:
         if at in self.wanted:
@@ -148,68 +148,3 @@ def _views_of(
             yield sampled(plane, sampler.positions(looks[picture.index - first]))
 
     return luma
-
-
-def tag_of(probe: Probe) -> SphereTag:
-    """What is known of a clip that is taken for a sphere: a plain one, if its file says nothing."""
-    return probe.sphere or SphereTag()
-
-
-def first_eye(probe: Probe) -> Canvas:
-    """The size of a sphere's picture, for one eye. Raises BadSetting for one that is none."""
-    width, height = probe.width, probe.height
-    tag = tag_of(probe)
-    if tag.projection != "equirectangular":
-        raise BadSetting(
-            f"the file says that its projection is a {tag.projection}, which is not read here.",
-            remedy="Export it as equirectangular first.",
-        )
-    if any(tag.bounds):
-        raise BadSetting(
-            "the file holds only a part of a sphere, which cannot be steadied here.",
-            remedy="Export it whole, the missing part black.",
-        )
-    if tag.stereo == "top-bottom":
-        height //= 2
-    elif tag.stereo == "left-right":
-        width //= 2
-    if not has_shape_of_sphere(width, height):
-        raise BadSetting(
-            f"a picture of {width} × {height} does not go all around: a sphere is twice as wide as "
-            "it is high.",
-            remedy="Work on it as a flat clip.",
-        )
-    return Canvas(width, height)
-
-
-def eyes_words(path: Path, scan: Scan, frame: int) -> str:
-    """A sentence where the two eyes of a sphere do not look alike; nothing where they do, or where
-    there is one."""
-    tag = tag_of(scan.probe)
-    if tag.stereo == "mono":
-        return ""
-    picture = frame_at(path, scan, frame, luma_only=True)
-    small = [
-        cv2.resize(eye.planes[0], ALIKE_SIZE, interpolation=cv2.INTER_AREA).astype(float)
-        for eye in eyes_of(replace(picture, planes=(picture.planes[0],) * 3), tag)
-    ]
-    one, other = (eye - eye.mean() for eye in small)
-    alike = float((one * other).sum() / max(np.sqrt((one**2).sum() * (other**2).sum()), 1e-9))
-    if alike >= ALIKE:
-        return ""
-    return (
-        f"The file says that its two eyes lie {tag.stereo}, but they do not look alike (likeness "
-        f"{alike:.2f} of 1). Both get one correction, which may be wrong for the other."
-    )
-
-
-def eyes_of(picture: Any, tag: SphereTag) -> Iterator[Any]:
-    """A picture of two eyes as two, by views of the same memory."""
-    axis = 0 if tag.stereo == "top-bottom" else 1
-    for half in (0, 1):
-        parts = []
-        for plane in picture.planes:
-            middle = plane.shape[axis] // 2
-            part = slice(middle * half, middle * (half + 1))
-            parts.append(plane[part] if axis == 0 else plane[:, part])
-        yield replace(picture, planes=tuple(parts))

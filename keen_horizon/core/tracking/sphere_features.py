@@ -18,7 +18,7 @@ from ..geometry.canvas import Canvas
 from ..geometry.projection import Camera, Equirectangular
 from ..geometry.sphere_views import AXES, SphereViews
 from ..media.decode import Plane
-from ..types import Rays
+from ..types import Flags, Rays
 from .features import (
     CORNER_FLOOR,
     CORNER_SHARE,
@@ -35,13 +35,16 @@ SIDE = 352  # pixels of a view
 WIDTH = 1440  # of the equirectangular picture that views are drawn from, at the least
 CELLS = 9  # along a view's own part; one new mark a cell at most
 VIEWS = len(AXES)
+RIM = 0.02  # of a picture's height, by which marks keep away from where a part of a sphere ends
 
 
 class SphereTracker:
     """Feeds on luma planes of equirectangular pictures of size ``canvas`` in order, and gives the
-    marks of each, as places in them. Holds six small pictures."""
+    marks of each, as places in them. Holds six small pictures. ``part`` is which rows and columns
+    of them show anything, if not all do."""
 
-    def __init__(self, canvas: Canvas) -> None:
+    def __init__(self, canvas: Canvas, part: tuple[slice, slice] | None = None) -> None:
+        self._part, self._rim = part, RIM * canvas.height
         whole = max(1, canvas.width // WIDTH)  # by which averaging is quick
         self._size = (canvas.width // whole, canvas.height // whole)
         self._views = SphereViews(SIDE, Canvas(*self._size))
@@ -80,7 +83,7 @@ class SphereTracker:
                 continue
             there, good = followed(self._before[view], views[view], places[mine], (SIDE, SIDE))
             self._rays[mine] = self._views.to_rays(there, view)
-            kept[mine] = good
+            kept[mine] = good & self._shown(self._rays[mine])
         self._rays, self._ids = self._rays[kept], self._ids[kept]
 
     def _seed(self) -> None:
@@ -99,11 +102,26 @@ class SphereTracker:
             at = at[((at >= 0) & (at < wanted.shape[0])).all(axis=1)]
             wanted[at[:, 1], at[:, 0]] = False
             fresh = self._views.to_rays(place[wanted] + own.start, view)
+            fresh = fresh[self._shown(fresh)]
             ids = np.arange(self._next_id, self._next_id + len(fresh), dtype=np.uint32)
             self._next_id += len(fresh)
             self._rays = np.concatenate([self._rays, fresh])
             self._ids = np.concatenate([self._ids, ids])
         self._seeded, self._age = len(self._ids), 0
+
+    def _shown(self, rays: Rays) -> Flags:
+        """``(m,)`` which rays lie well within what is shown at all."""
+        if self._part is None:
+            return np.ones(len(rays), bool)
+        at, inside = self._camera.to_pixels(rays), np.ones(len(rays), bool)
+        for axis, (span, size) in enumerate(
+            zip(self._part[::-1], (self._camera.canvas.width, self._camera.canvas.height),
+                strict=True)
+        ):  # fmt: skip
+            low = span.start + (self._rim if span.start else -1)
+            high = span.stop - (self._rim if span.stop < size else -1)
+            inside &= (at[:, axis] > low) & (at[:, axis] < high)
+        return inside
 
     def state(self) -> dict[str, NDArray[Any]]:
         """All it knows after the last frame, for :meth:`restore`."""

@@ -1,0 +1,475 @@
+"""How two fisheyes back to back look at the world, found in their own pictures.
+
+Where each picture ends says where its lens' middle is about, and how wide it is. Where both look,
+along the great circle between them, the same things are in both: so what does not agree there tells
+the rest, for many frames at once. What is near lies further back in each than what is far; that is
+told apart from the lenses, which are the same all around the clock, and is kept as a gap.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import least_squares, minimize_scalar
+from scipy.spatial.transform import Rotation
+
+from ..geometry.canvas import Canvas
+from ..geometry.twin import HALF_PI, FisheyeLens, Twin
+from ..types import Flags, Indices, Luma, Points, Rays, Real
+
+ANGLES = 720  # ways from the middle of a picture along which its end is looked for
+DARK = 12.0  # code values above its corners, from which on a picture shows something
+CORNERS = 0.06  # of its side: how large they are that must be dark
+ROUND, OFF = 0.6, 0.015  # of the ways that have to end on a circle; to so much of its radius
+RADII = (0.33, 0.62)  # of a picture's side
+WIDTHS = np.radians(np.arange(184.0, 236.0, 1.0))  # that lenses are tried at
+ROLLS = (0.0, 90.0, 180.0, 270.0)  # that the second may be mounted at
+FEW = 3  # frames that tell about how lenses are mounted
+COARSE = 480  # columns around of pictures that are compared
+ALIKE = 0.35  # correlation of both lenses' pictures of what they both see, that makes them two
+EVEN = 61  # columns that brightness is evened out over
+FINEST = np.radians(0.02)
+LOOSE = np.radians(0.2)  # beyond which a pair of places counts less
+ROUNDS = 4  # of looking again with what was found
+MOST = 500  # places a frame
+WITHIN = 0.9  # of a round picture, that is looked at for how things move
+MOVED = np.radians(0.5)  # by which things have to have moved to tell how lenses bend
+BENDS = (-0.12, 0.12)  # that are tried
+STEADY = np.radians(0.04)  # beyond which a movement counts less
+LOW = 0.5  # of the way down, below which things are near, or turn with the camera
+TURN_ROUNDS = 8
+BEYOND = 4.0  # times as much counts what would have to be further away than far
+BELOW, LITTLE = 0.25, 0.1  # of the turn, straight down, that counts little: how much
+MIDDLE = 0.002  # of its radius, that a lens' middle is likely to be off its picture's
+HELD = 0.1  # how much what is likely counts, against all pairs
+WAVES = 10  # around, that the gap may vary by
+STIFF = 0.002  # how much waves are held back, and more the finer they are
+SECTORS = 24  # around, of which it is said whether the seam is known there
+
+
+@dataclass(frozen=True)
+class TwinFit:
+    """What was found: a ``twin``, None for none, in ``words``; how many ``places`` are in both
+    pictures, what is ``left`` between them, radians rms, and in how many of 24 ``sectors`` there
+    are any."""
+
+    twin: Twin | None
+    words: str = ""
+    places: int = 0
+    left: float = 0.0
+    sectors: int = 0
+
+
+def halves_of(canvas: Canvas) -> tuple[tuple[slice, slice], tuple[slice, slice]] | None:
+    """Rows and columns of each of two square pictures in one; None for another shape."""
+    width, height = canvas.width, canvas.height
+    if abs(width / height - 2) < 0.02:
+        half = width // 2
+        return (slice(0, height), slice(0, half)), (slice(0, height), slice(half, width))
+    if abs(height / width - 2) < 0.02:
+        half = height // 2
+        return (slice(0, half), slice(0, width)), (slice(half, height), slice(0, width))
+    return None
+
+
+def looks_like_twin(lumas: Sequence[Luma]) -> bool:
+    """Whether pictures are two round ones on black."""
+    return _circles(lumas) is not None
+
+
+def fit_twin(lumas: Sequence[Luma], later: Sequence[Luma] = ()) -> TwinFit:
+    """Two fisheyes out of frames ``(height, width)``, which should be some time apart; in words
+    what is wrong, if it fails. ``later`` are frames a moment after each, which tell by how things
+    move what the seam does not: how lenses bend."""
+    circles = _circles(lumas)
+    if circles is None:
+        return TwinFit(None, "The picture is not two round ones on black, side by side or one "
+                             "above the other.")  # fmt: skip
+    begun = _begun(lumas, circles)
+    if begun is None:
+        return TwinFit(None, "The picture is two round ones, but they do not show the same where "
+                             "two fisheyes back to back would.")  # fmt: skip
+    twin = begun
+    pairs = _Pairs.none()
+    moves = [_moves(*both, circles) for both in zip(lumas, later, strict=False)]
+    for _ in range(ROUNDS):
+        band = _Band.of(twin, twin.whole.width)
+        found = [_pairs(luma, band) for luma in lumas]
+        pairs = _Pairs(*(np.concatenate(parts) for parts in zip(*found, strict=True)))
+        if len(pairs) < SECTORS:
+            return TwinFit(None, "The two round pictures have too little in common, where both "
+                                 "lenses look, to tell how they fit.")  # fmt: skip
+        twin, gap = _refined(twin, circles, pairs)
+        twin = _bent(twin.with_gap(gap), moves)
+    left, good = _left(twin, pairs)
+    sectors = len(np.unique(_sectors(twin, pairs)[good]))
+    return TwinFit(twin, "", int(good.sum()), left, sectors)
+
+
+# --- round pictures -------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class _Circle:
+    x: float
+    y: float
+    radius: float
+
+
+def _circles(lumas: Sequence[Luma]) -> tuple[_Circle, _Circle] | None:
+    height, width = lumas[0].shape
+    halves = halves_of(Canvas(width, height))
+    if halves is None:
+        return None
+    brightest = np.max(np.stack(lumas), axis=0)
+    found = [_circle(brightest[half], half) for half in halves]
+    if found[0] is None or found[1] is None:
+        return None
+    return found[0], found[1]
+
+
+def _circle(luma: Luma, half: tuple[slice, slice]) -> _Circle | None:
+    """The circle that a picture ends on, in pixels of the whole; None for one that does not."""
+    side = min(luma.shape)
+    corner = max(4, round(CORNERS * side))
+    ends = np.s_[:corner], np.s_[-corner:]
+    corners = np.concatenate([luma[rows, columns].ravel() for rows in ends for columns in ends])
+    dark = float(np.median(corners))
+    if np.percentile(corners, 90) > dark + DARK or dark > 48:
+        return None
+    soft = cv2.GaussianBlur(luma, (0, 0), max(1.0, side / 700))
+    middle = np.array([luma.shape[1] - 1, luma.shape[0] - 1]) / 2
+    around = np.linspace(0, 2 * np.pi, ANGLES, endpoint=False)
+    way = np.stack([np.cos(around), np.sin(around)], axis=-1)
+    reach = np.arange(0.25 * side, 0.72 * side, 0.5)
+    at = (middle + reach[None, :, None] * way[:, None]).astype(np.float32)
+    seen = cv2.remap(soft, at, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT,
+                     borderValue=(dark,))  # fmt: skip
+    lit = seen > dark + DARK
+    last = lit.shape[1] - 1 - np.argmax(lit[:, ::-1], axis=1)
+    ends_at = middle + reach[last][:, None] * way
+    inside = ((ends_at > 1.5) & (ends_at < np.array(luma.shape[::-1]) - 2.5)).all(axis=1)
+    known = lit.any(axis=1) & inside
+    if known.sum() < ANGLES // 3:
+        return None
+    x, y, radius = _fitted_circle(ends_at[known])
+    off = np.abs(np.hypot(*(ends_at[known] - [x, y]).T) - radius)
+    if (off < OFF * radius).sum() < ROUND * ANGLES or not RADII[0] < radius / side < RADII[1]:
+        return None
+    return _Circle(x + half[1].start, y + half[0].start, radius)
+
+
+def _fitted_circle(points: Points) -> tuple[float, float, float]:
+    """Centre and radius that points ``(m, 2)`` lie on, most of them."""
+
+    def off(circle: Real) -> Real:
+        return np.hypot(*(points - circle[:2]).T) - circle[2]
+
+    middle = points.mean(axis=0)
+    start = [*middle, float(np.median(np.hypot(*(points - middle).T)))]
+    scale = 0.004 * start[2]
+    x, y, radius = least_squares(off, start, loss="cauchy", f_scale=scale).x
+    return float(x), float(y), float(radius)
+
+
+# --- where a fit begins ---------------------------------------------------------------------------
+
+
+def _lens(circle: _Circle, width: float, turn: Real) -> FisheyeLens:
+    return FisheyeLens((circle.x, circle.y), circle.radius / (width / 2), 0.0, turn, width / 2)
+
+
+def _begun(lumas: Sequence[Luma], circles: tuple[_Circle, _Circle]) -> Twin | None:
+    """The width and the roll at which both lenses' pictures are most alike where both look."""
+    height, width = lumas[0].shape
+    back = np.diag([-1.0, 1.0, -1.0])
+    best, found = ALIKE, None
+    for across in WIDTHS:
+        for roll in ROLLS:
+            turn = Rotation.from_euler("z", roll, degrees=True).as_matrix() @ back
+            twin = Twin(
+                Canvas(width, height),
+                (_lens(circles[0], across, np.eye(3)), _lens(circles[1], across, turn)),
+                np.zeros(1),
+            )
+            band = _Band.of(twin, COARSE)
+            alike = float(np.mean([_alike(band.draw(luma, 0), band.draw(luma, 1))
+                                   for luma in lumas[:: max(1, len(lumas) // FEW)]]))  # fmt: skip
+            if alike > best:
+                best, found = alike, twin
+    return found
+
+
+def _alike(one: Luma, other: Luma) -> float:
+    """Correlation of two pictures, evened out along their rows."""
+    parts = []
+    for picture in (one, other):
+        soft = cv2.GaussianBlur(picture.astype(np.float32), (0, 0), 1.5)
+        part = soft - cv2.blur(soft, (EVEN, 1))
+        parts.append((part / max(float(part.std()), 2.0)).ravel())
+    return float(parts[0] @ parts[1] / len(parts[0]))
+
+
+@dataclass(frozen=True)
+class _Band:
+    """What lies about the great circle, ``(rows, columns)``: rows towards the second lens' side,
+    columns around and a little more."""
+
+    twin: Twin
+    rays: Rays
+    columns: int  # once around
+
+    @classmethod
+    def of(cls, twin: Twin, columns: int) -> _Band:
+        unit = columns / (2 * np.pi)
+        reach = min(lens.reach for lens in twin.lenses) - HALF_PI - np.radians(0.8)
+        rows = int(np.clip(2 * reach * unit, 5, columns // 12))
+        off = (np.arange(rows) - (rows - 1) / 2)[:, None] / unit
+        azimuth = np.arange(columns + columns // 16) / unit
+        angle = HALF_PI + off + 0 * azimuth
+        rays = np.stack([np.sin(angle) * np.cos(azimuth), np.sin(angle) * np.sin(azimuth),
+                         np.cos(angle)], axis=-1)  # fmt: skip
+        return cls(twin, rays, columns)
+
+    @cached_property
+    def maps(self) -> list[NDArray[np.float32]]:
+        """Where each lens' picture shows it."""
+        return [self.twin.to_pixels(self.rays, which).astype(np.float32) for which in (0, 1)]
+
+    def draw(self, luma: Luma, which: int) -> Luma:
+        at = self.maps[which]
+        drawn = cv2.remap(luma, at, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        return np.asarray(drawn, np.uint8)
+
+    def rays_at(self, places: Points) -> Rays:
+        """``(m, 3)`` of places ``(m, 2)`` in the band."""
+        unit = self.columns / (2 * np.pi)
+        angle = HALF_PI + (places[:, 1] - (self.rays.shape[0] - 1) / 2) / unit
+        azimuth = places[:, 0] / unit
+        return np.stack([np.sin(angle) * np.cos(azimuth), np.sin(angle) * np.sin(azimuth),
+                         np.cos(angle)], axis=-1)  # fmt: skip
+
+
+# --- what both see --------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class _Pairs:
+    """Places ``(m, 2)`` of the same things in the first lens' picture and in the second's, pixels
+    of the whole."""
+
+    first: Points
+    second: Points
+
+    @classmethod
+    def none(cls) -> _Pairs:
+        return cls(np.zeros((0, 2)), np.zeros((0, 2)))
+
+    def __len__(self) -> int:
+        return len(self.first)
+
+
+def _pairs(luma: Luma, band: _Band) -> tuple[Points, Points]:
+    """Corners of one lens' picture, found again in the other's."""
+    one, other = (_evened(band.draw(luma, which)) for which in (0, 1))
+    corners = cv2.goodFeaturesToTrack(one, MOST, 0.01, 6)
+    if corners is None:
+        return np.zeros((0, 2)), np.zeros((0, 2))
+    follow = {"winSize": (15, 15), "maxLevel": 2}
+    there, ok, _ = cv2.calcOpticalFlowPyrLK(one, other, corners, None, **follow)
+    back, ok_too, _ = cv2.calcOpticalFlowPyrLK(other, one, there, None, **follow)
+    near = np.linalg.norm(back - corners, axis=-1)[:, 0] < 0.5
+    rows = one.shape[0]
+    inside = (np.abs(there[:, 0, 1] - (rows - 1) / 2) < rows / 2 - 4) & (
+        np.abs(corners[:, 0, 1] - (rows - 1) / 2) < rows / 2 - 4
+    )
+    good = (ok[:, 0] == 1) & (ok_too[:, 0] == 1) & near & inside
+    rays = [band.rays_at(places[good, 0].astype(float)) for places in (corners, there)]
+    return band.twin.to_pixels(rays[0], 0), band.twin.to_pixels(rays[1], 1)
+
+
+def _evened(luma: Luma) -> Luma:
+    """Brightness and contrast made alike, which differ between the lenses."""
+    flat: NDArray[np.float32] = luma.astype(np.float32)
+    flat = flat - cv2.GaussianBlur(flat, (0, 0), 12)
+    spread = np.sqrt(cv2.GaussianBlur(flat * flat, (0, 0), 12)) + 4
+    return np.clip(128 + 48 * flat / spread, 0, 255).astype(np.uint8)
+
+
+# --- how lenses bend ------------------------------------------------------------------------------
+
+
+def _moves(
+    luma: Luma, later: Luma, circles: tuple[_Circle, _Circle]
+) -> tuple[tuple[Points, Points], ...]:
+    """Of each lens, places ``(m, 2)`` of things in a frame and in a later one, pixels of the
+    whole."""
+    found = []
+    for circle in circles:
+        room = np.zeros(luma.shape, np.uint8)
+        at, inner = (round(circle.x), round(circle.y)), round(circle.radius * WITHIN)
+        cv2.circle(room, at, inner, 255, -1)
+        corners = cv2.goodFeaturesToTrack(luma, MOST, 0.01, 12, mask=room)
+        if corners is None:
+            found.append((np.zeros((0, 2)), np.zeros((0, 2))))
+            continue
+        there, ok, _ = cv2.calcOpticalFlowPyrLK(luma, later, corners, None)
+        back, ok_too, _ = cv2.calcOpticalFlowPyrLK(later, luma, there, None)
+        near = np.linalg.norm(back - corners, axis=-1)[:, 0] < 0.3
+        good = (ok[:, 0] == 1) & (ok_too[:, 0] == 1) & near
+        found.append((corners[good, 0].astype(float), there[good, 0].astype(float)))
+    return tuple(found)
+
+
+def _bent(twin: Twin, moves: Sequence[tuple[tuple[Points, Points], ...]]) -> Twin:
+    """Lenses that bend so that things move most like one turn of the camera; as they were where
+    they move too little to tell."""
+
+    def with_bend(bend: float) -> Twin:
+        one, other = (replace(lens, bend=bend) for lens in twin.lenses)
+        return replace(twin, lenses=(one, other))
+
+    told = []
+    for move in moves:
+        before, after = _rays_of(twin, move)
+        above = [lens.to_rays(first)[:, 1] < LOW for lens, (first, _) in
+                 zip(twin.lenses, move, strict=True)]  # fmt: skip
+        if sum(one.sum() for one in above) < SECTORS:
+            continue
+        if np.median(np.linalg.norm(after - before, axis=1)) > MOVED:
+            told.append(tuple((first[ok], then[ok]) for (first, then), ok in
+                              zip(move, above, strict=True)))  # fmt: skip
+    if len(told) < FEW:
+        return twin
+
+    def left(bend: float) -> float:
+        tried = with_bend(bend)
+        return float(sum(_unlike_a_turn(*_rays_of(tried, move)) for move in told))
+
+    return with_bend(float(minimize_scalar(left, bounds=BENDS, method="bounded").x))
+
+
+def _rays_of(twin: Twin, move: tuple[tuple[Points, Points], ...]) -> tuple[Rays, Rays]:
+    """Rays ``(m, 3)`` of both lenses' places before and after."""
+    before, after = (
+        np.concatenate([lens.to_rays(places[when]) for lens, places in
+                        zip(twin.lenses, move, strict=True)]) for when in (0, 1)
+    )  # fmt: skip
+    return before, after
+
+
+def _unlike_a_turn(before: Rays, after: Rays) -> float:
+    """How far rays are from having been turned all alike; the most that are, count."""
+    weight, cost = np.ones(len(before)), 0.0
+    for _ in range(TURN_ROUNDS):
+        square = (after * weight[:, None]).T @ before
+        u, _, vt = np.linalg.svd(square)
+        u[:, 2] *= np.sign(np.linalg.det(u @ vt))
+        turn = u @ vt
+        off = ((after - before @ turn.T) ** 2).sum(axis=1) / STEADY**2
+        weight = 1 / (1 + off) ** 2
+        cost = float(np.log1p(off).mean())
+    return cost
+
+
+def _refined(twin: Twin, circles: tuple[_Circle, _Circle], pairs: _Pairs) -> tuple[Twin, Real]:
+    """Lenses that agree best on what both see, near the ``circles``; and the gap between them."""
+    scale = np.array([
+        *[MIDDLE * circle.radius for circle in circles for _ in "xy"], 0.01, 0.004, *[0.02] * 3,
+    ])  # fmt: skip
+    held = np.array([1.0] * 4 + [0.0, 1.0] + [0.0] * 3)  # to what is likely
+
+    def lenses(values: Real) -> Twin:
+        v = values * scale
+        return replace(twin, lenses=(
+            replace(twin.lenses[0], centre=(circles[0].x + v[0], circles[0].y + v[1]),
+                    focal=base * float(np.exp(v[4] + v[5]))),
+            replace(twin.lenses[1], centre=(circles[1].x + v[2], circles[1].y + v[3]),
+                    focal=base * float(np.exp(v[4] - v[5])),
+                    turn=Rotation.from_rotvec(v[6:9]).as_matrix() @ twin.lenses[1].turn),
+        ))  # fmt: skip
+
+    evenly = _evenly(twin, pairs)[:, None]
+    base = float(np.sqrt(twin.lenses[0].focal * twin.lenses[1].focal))
+    start = np.zeros(9)
+    for k, circle in enumerate(circles):
+        away = np.array(twin.lenses[k].centre) - [circle.x, circle.y]
+        start[2 * k : 2 * k + 2] = away / scale[2 * k : 2 * k + 2]
+    start[5] = np.log(twin.lenses[0].focal / base) / scale[5]
+
+    def left(values: Real) -> Real:
+        off = _off(lenses(values), pairs) / LOOSE
+        # Things are as near as they like, but none is further away than far.
+        off[:, 1] *= np.where(off[:, 1] < 0, BEYOND, 1.0)
+        off = np.sign(off) * np.sqrt(np.log1p(off**2)) * evenly  # Cauchy's: the near counts little
+        return np.concatenate([off.ravel(), held * values * np.sqrt(len(pairs)) * HELD])
+
+    fitted = lenses(least_squares(left, start, method="lm", max_nfev=400).x)
+    return fitted, _gap(fitted, pairs)
+
+
+def _evenly(twin: Twin, pairs: _Pairs) -> Real:
+    """``(m,)`` what pairs count so that all sectors count alike, but for those below the camera,
+    where its holder is."""
+    sector = _sectors(twin, pairs)
+    weight = 1 / np.bincount(sector, minlength=SECTORS)[sector]
+    down = np.abs((sector + 0.5) / SECTORS - 0.25) < BELOW / 2
+    weight = np.where(down, weight * LITTLE, weight)
+    return np.asarray(np.sqrt(weight / weight.mean()))
+
+
+def _sectors(twin: Twin, pairs: _Pairs) -> Indices:
+    """``(m,)`` in which sector around, from the right downwards, pairs lie."""
+    middle = _middles(twin, pairs)
+    share = np.arctan2(middle[:, 1], middle[:, 0]) / (2 * np.pi) % 1
+    return np.asarray((share * SECTORS).astype(int) % SECTORS)
+
+
+def _off(twin: Twin, pairs: _Pairs) -> Real:
+    """``(m, 2)`` radians by which both lenses disagree where a thing is: along the great circle,
+    and across it, more if it is near."""
+    rays = [lens.to_rays(at) for lens, at in
+            zip(twin.lenses, (pairs.first, pairs.second), strict=True)]  # fmt: skip
+    azimuth = [np.arctan2(ray[:, 1], ray[:, 0]) for ray in rays]
+    angle = [np.arccos(np.clip(ray[:, 2], -1, 1)) for ray in rays]
+    along = (azimuth[0] - azimuth[1] + np.pi) % (2 * np.pi) - np.pi
+    return np.stack([along, angle[0] - angle[1]], axis=-1)
+
+
+def _middles(twin: Twin, pairs: _Pairs) -> Rays:
+    return twin.lenses[0].to_rays(pairs.first) + twin.lenses[1].to_rays(pairs.second)
+
+
+def _gap(twin: Twin, pairs: _Pairs) -> Real:
+    """The gap, as :class:`.Twin` has it: as coarse as it may be to agree with most pairs."""
+    middle = _middles(twin, pairs)
+    azimuth = np.arctan2(middle[:, 1], middle[:, 0])
+    along, across = _off(twin, pairs).T
+    turns = azimuth[:, None] * np.arange(1, WAVES + 1)
+    parts = np.ones((len(pairs), 2 * WAVES + 1))
+    parts[:, 1::2], parts[:, 2::2] = np.cos(turns), np.sin(turns)
+    order = np.concatenate([[0.2], np.repeat(np.arange(1, WAVES + 1), 2)])
+    gap = np.zeros(2 * WAVES + 1)
+    agree = 1 / (1 + (along / LOOSE) ** 2)
+    for _ in range(12):
+        off = across - parts @ gap
+        weight = agree / (1 + (off / (2 * LOOSE)) ** 2)
+        square = parts.T @ (weight[:, None] * parts)
+        hold = STIFF * weight.sum() * np.diag(order**2)
+        gap = np.linalg.solve(square + hold, parts.T @ (weight * across))
+    return gap
+
+
+def _left(twin: Twin, pairs: _Pairs) -> tuple[float, Flags]:
+    """What is left of pairs that agree, radians rms along one direction; and which those are."""
+    middle = _middles(twin, pairs)
+    off = _off(twin, pairs)
+    off[:, 1] -= twin.gap_at(np.arctan2(middle[:, 1], middle[:, 0]))
+    size = np.linalg.norm(off, axis=1)
+    good = size < max(3 * float(np.median(size)), FINEST)
+    return float(np.sqrt((off[good] ** 2).mean())), good

@@ -1,0 +1,144 @@
+"""Sampling pictures of two fisheyes back to back: through a rotation, once, blended where both see.
+
+As :mod:`.sphere_warp`, of another source: where an output pixel lies in each lens' picture is
+worked out at every eighth one and linearly between, which is exact enough everywhere, for neither
+has poles or a side that goes on at another.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry.projection import Camera, Equirectangular
+from ..geometry.twin import Twin
+from ..media.decode import Picture, Plane
+from ..types import AnyArray, Rays, Real
+from .sphere_warp import CELL, MIDDLE
+from .warp import SHRINK_LIMIT, chroma_matrix, scaled_down
+
+BLOCK = 256  # output columns that are drawn at once, from only those lenses that they show
+LENSES = (0, 1)
+
+
+@dataclass(frozen=True)
+class TwinSampler:
+    """Where the pixels of pictures of an ``output`` camera come from in those of ``twin``."""
+
+    output: Camera
+    twin: Twin
+
+    @cached_property
+    def _nodes(self) -> Rays:
+        canvas = self.output.canvas
+        x, y = (np.arange(-1.0, -(-n // CELL) + 1) * CELL + MIDDLE
+                for n in (canvas.width, canvas.height))  # fmt: skip
+        rays = self.output.to_rays(np.stack(np.meshgrid(x, y), axis=-1))
+        return np.asarray(rays / np.linalg.norm(rays, axis=-1, keepdims=True))
+
+    @cached_property
+    def enlargement(self) -> float:
+        """Output pixels a source pixel takes, in the middle of the output."""
+        middle = np.array(self.output.canvas.centre)
+        half = np.array([0.5, 0.0])
+        a, b = self.output.to_rays(np.stack([middle - half, middle + half]))
+        across = np.linalg.norm(b / np.linalg.norm(b) - a / np.linalg.norm(a))
+        return float(1 / (self.twin.lenses[0].focal * across))
+
+    def warp(self, picture: Picture, turn: Real, out: tuple[Plane, ...]) -> None:
+        """Fill ``out`` (luma, and two chroma planes if they are wanted; uint8 or uint16) with what
+        the output camera sees of a ``picture`` as the file has it; ``turn`` ``(3, 3)`` takes the
+        camera's rays to the sphere's."""
+        rays = self._nodes @ turn.T
+        places = [self.twin.to_pixels(rays, which).astype(np.float32) for which in LENSES]
+        share = self.twin.share(rays).astype(np.float32)
+        for k, (source, target) in enumerate(zip(picture.planes, out, strict=False)):
+            step, site = ((1, 1), (0.0, 0.0)) if k == 0 else (picture.chroma, picture.natural_site)
+            to_plane: Real = np.eye(3)
+            if k:
+                to_plane = np.asarray(np.linalg.inv(chroma_matrix(picture.chroma, picture.site)))
+            if self.enlargement < SHRINK_LIMIT:
+                source, small = scaled_down(source, self.enlargement)
+                to_plane = small @ to_plane
+            _draw(source, target, _Nodes(places, share, step, site), to_plane)
+
+
+@dataclass(frozen=True)
+class _Nodes:
+    """What is known at the nodes, and which output pixels a plane has: ``step`` apart, the first at
+    ``site``."""
+
+    places: list[NDArray[np.float32]]
+    share: NDArray[np.float32]
+    step: tuple[int, int]
+    site: tuple[float, float]
+
+    def spread(self, values: AnyArray, columns: slice, rows: int) -> AnyArray:
+        """``(rows, columns, ...)`` at those pixels."""
+        start = columns.start * self.step[0]
+        from_node = np.array([
+            [self.step[0] / CELL, 0, 1 + (start + self.site[0] - MIDDLE) / CELL],
+            [0, self.step[1] / CELL, 1 + (self.site[1] - MIDDLE) / CELL],
+        ])  # fmt: skip
+        return np.asarray(cv2.warpAffine(
+            values, from_node, (columns.stop - columns.start, rows),
+            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
+        ))  # fmt: skip
+
+    def blocks(self, width: int) -> Iterator[tuple[slice, AnyArray]]:
+        """Columns that are drawn at once, and the nodes' shares that bear on them."""
+        for start in range(0, width, BLOCK):
+            columns = slice(start, min(start + BLOCK, width))
+            first, last = ((at * self.step[0] + self.site[0] - MIDDLE) / CELL
+                           for at in (columns.start, columns.stop))  # fmt: skip
+            near = slice(max(0, int(np.floor(first))), int(np.ceil(last)) + 3)
+            yield columns, self.share[:, near]
+
+
+def _draw(source: AnyArray, target: AnyArray, nodes: _Nodes, to_plane: Real) -> None:
+    scale = np.array([to_plane[0, 0], to_plane[1, 1]], np.float32)
+    shift = np.array([to_plane[0, 2], to_plane[1, 2]], np.float32)
+    rows, width = target.shape
+    for columns, share in nodes.blocks(width):
+        drawn = {}
+        for which in LENSES:
+            if (share <= 0).all() if which == 0 else (share >= 1).all():
+                continue
+            at = nodes.spread(nodes.places[which] * scale + shift, columns, rows)
+            drawn[which] = cv2.remap(source, at, None, cv2.INTER_CUBIC,
+                                     borderMode=cv2.BORDER_REPLICATE)  # fmt: skip
+        if len(drawn) == 1:
+            target[:, columns] = next(iter(drawn.values()))
+            continue
+        mine = nodes.spread(nodes.share, columns, rows)
+        mixed = drawn[1] + (drawn[0].astype(np.float32) - drawn[1]) * mine
+        target[:, columns] = np.rint(mixed)
+
+
+@dataclass(frozen=True)
+class TwinLayout:
+    """Pictures of two fisheyes as pictures all around, for whoever only looks at them."""
+
+    twin: Twin
+
+    @cached_property
+    def _sampler(self) -> TwinSampler:
+        whole = self.twin.whole
+        return TwinSampler(Camera(whole, Equirectangular.of(whole)), self.twin)
+
+    def laid_out(self, picture: Picture) -> Picture:
+        """The picture, all around; only its luma, three times, if that is all it has."""
+        whole = self.twin.whole
+        across, down = picture.chroma
+        sizes = [(whole.height, whole.width)]
+        if picture.planes[1] is not picture.planes[0]:
+            sizes += [(-(-whole.height // down), -(-whole.width // across))] * 2
+        planes = tuple(np.empty(size, picture.planes[0].dtype) for size in sizes)
+        self._sampler.warp(picture, np.eye(3), planes)
+        luma, blue, red = planes if len(planes) == 3 else planes * 3
+        return replace(picture, planes=(luma, blue, red), site=picture.natural_site)

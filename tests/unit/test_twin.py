@@ -1,0 +1,316 @@
+"""Two fisheyes in one picture, and parts of spheres, as pictures that go all around."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import av
+import cv2
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation
+
+from keen_horizon.cli.commands import main
+from keen_horizon.core.errors import BadSetting
+from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.geometry.projection import Camera, Equirectangular
+from keen_horizon.core.geometry.twin import FisheyeLens, Twin
+from keen_horizon.core.media.decode import Picture, frame_at, frames
+from keen_horizon.core.media.part_of_sphere import PartLayout
+from keen_horizon.core.media.probe import Scan, scan
+from keen_horizon.core.media.sphere_boxes import write_sphere_tag
+from keen_horizon.core.media.spherical import SphereTag
+from keen_horizon.core.motion.twin_fit import fit_twin, looks_like_twin
+from keen_horizon.core.picture.sphere_warp import SphereSampler, warp_sphere
+from keen_horizon.core.picture.twin_warp import TwinLayout, TwinSampler
+from keen_horizon.core.pipeline.clip_kind import ClipKind, clip_kind
+from keen_horizon.core.pipeline.sphere_source import first_eye, whole_probe, whole_scan
+from keen_horizon.core.pipeline.sphere_tracks import measure_sphere
+from keen_horizon.core.tracking.tracks import places_of
+from keen_horizon.simulated.camera import AllAround, BackToBack
+from keen_horizon.simulated.record import record
+from keen_horizon.simulated.sphere import harbour_sphere, twin_fisheye
+from keen_horizon.simulated.take import Take
+
+SIDE = 512
+
+
+@dataclass(frozen=True)
+class Recorded:
+    path: Path
+    take: Take
+    scan: Scan
+    kind: ClipKind
+
+    @property
+    def twin(self) -> Twin:
+        assert self.kind.twin is not None
+        return self.kind.twin
+
+
+@pytest.fixture(scope="module")
+def boat(tmp_path_factory: pytest.TempPathFactory) -> Recorded:
+    """A second from the rolling boat, by two fisheyes."""
+    take, path = twin_fisheye(1.0, SIDE), tmp_path_factory.mktemp("twin") / "twin.mp4"
+    record(take, path)
+    found = scan(path)
+    return Recorded(path, take, found, clip_kind(path, found, 0, 29))
+
+
+def straight(boat: Recorded, frame: int, turn: np.ndarray, canvas: Canvas) -> np.ndarray:
+    """Luma all around from between the lenses; ``turn`` takes its rays to the camera's."""
+    truth = boat.take.truth
+    seen = replace(
+        truth, camera=AllAround(canvas.width, canvas.height), rotation=turn.T @ truth.rotation
+    )
+    picture = boat.take.scene.draw(seen, frame)
+    return cv2.cvtColor(picture, cv2.COLOR_BGR2YUV)[..., 0]
+
+
+def moved(one: np.ndarray, other: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Where things are in a picture, and by how many pixels they are elsewhere in another."""
+    corners = cv2.goodFeaturesToTrack(one, 800, 0.01, 5)
+    there, ok, _ = cv2.calcOpticalFlowPyrLK(one, other, corners, None, winSize=(15, 15))
+    back, ok_too, _ = cv2.calcOpticalFlowPyrLK(other, one, there, None, winSize=(15, 15))
+    good = (ok[:, 0] == 1) & (ok_too[:, 0] == 1)
+    good &= np.linalg.norm(back - corners, axis=-1)[:, 0] < 0.3
+    return corners[good, 0], np.linalg.norm(there - corners, axis=-1)[good, 0]
+
+
+def angles_from_axis(places: np.ndarray, canvas: Canvas) -> np.ndarray:
+    rays = Camera(canvas, Equirectangular.of(canvas)).to_rays(places.astype(float))
+    return np.degrees(np.arccos(np.clip(rays[:, 2], -1, 1)))
+
+
+# --- lenses ---------------------------------------------------------------------------------------
+
+
+def test_a_lens_takes_rays_to_pixels_and_back():
+    turn = Rotation.from_euler("yx", [170, 3], degrees=True).as_matrix()
+    lens = FisheyeLens((300.0, 180.0), 110.0, -0.03, turn, 1.75)
+    rng = np.random.default_rng(1)
+    own = rng.normal(size=(300, 3))
+    own /= np.linalg.norm(own, axis=1, keepdims=True)
+    own = own[own[:, 2] > np.cos(1.75)]
+    rays = own @ turn
+    np.testing.assert_allclose(lens.to_rays(lens.to_pixels(rays)), rays, atol=1e-8)
+
+
+def test_lenses_share_the_sphere_and_fade_into_each_other():
+    lens = FisheyeLens((99.5, 99.5), 55.0, 0.0, np.eye(3), np.radians(97))
+    other = replace(lens, centre=(299.5, 99.5), turn=np.diag([-1.0, 1.0, -1.0]))
+    twin = Twin(Canvas(400, 200), (lens, other), np.zeros(3))
+    rays = np.array([[0, 0, 1.0], [1, 0, 0], [0, 1, 0], [0, 0, -1.0]])
+    np.testing.assert_allclose(twin.share(rays), [1, 0.5, 0.5, 0], atol=1e-9)
+    # What is ahead lies in the middle of the first, what is behind in that of the second.
+    np.testing.assert_allclose(twin.to_pixels(rays[:1], 0), [[99.5, 99.5]], atol=1e-6)
+    np.testing.assert_allclose(twin.to_pixels(rays[3:], 1), [[299.5, 99.5]], atol=1e-6)
+    near = twin.with_gap(np.array([0.02, 0, 0]))
+    off = near.to_pixels(rays[1:2], 0) - twin.to_pixels(rays[1:2], 0)
+    assert off[0, 0] == pytest.approx(0.01 * 55, rel=1e-6)
+    np.testing.assert_allclose(near.to_pixels(rays[:1], 0), twin.to_pixels(rays[:1], 0))
+
+
+def test_what_is_known_of_lenses_can_be_kept():
+    lens = FisheyeLens((99.5, 98.0), 55.0, 0.01, np.eye(3), 1.7)
+    twin = Twin(Canvas(400, 200), (lens, replace(lens, centre=(300.0, 99.0))), np.arange(5) / 100)
+    again = Twin.from_json(json.loads(json.dumps(twin.to_json())))
+    rays = np.random.default_rng(2).normal(size=(20, 3))
+    for which in (0, 1):
+        np.testing.assert_allclose(again.to_pixels(rays, which), twin.to_pixels(rays, which))
+    assert again.canvas == twin.canvas
+
+
+# --- finding them ---------------------------------------------------------------------------------
+
+
+def test_two_fisheyes_are_recognised_and_fit_where_they_meet(boat: Recorded):
+    assert (boat.kind.kind, boat.kind.may_differ) == ("sphere", True)
+    assert "two fisheyes, side by side" in boat.kind.words
+    camera = boat.take.truth.camera
+    assert isinstance(camera, BackToBack)
+    for k, (lens, true) in enumerate(zip(boat.twin.lenses, camera.lenses, strict=True)):
+        x, y = true.centre
+        assert np.hypot(lens.centre[0] - x - SIDE * k, lens.centre[1] - y) < 0.004 * SIDE
+        assert lens.radius(np.pi / 2) == pytest.approx(
+            true.focal * (np.pi / 2 + true.bend * (np.pi / 2) ** 3), rel=0.005
+        )
+    layout, whole = TwinLayout(boat.twin), boat.twin.whole
+    picture = layout.laid_out(frame_at(boat.path, boat.scan, 20))
+    assert picture.planes[0].shape == (whole.height, whole.width)
+    assert picture.planes[1].shape == (whole.height // 2, whole.width // 2)
+    truth = straight(boat, 20, np.eye(3), whole)
+    shown = np.clip((picture.planes[0].astype(float) - 16) * 255 / 219, 0, 255).astype(np.uint8)
+    at, off = moved(truth, shown)
+    upper = at[:, 1] < 0.7 * whole.height  # the deck is nearer than the lenses are good for
+    seam = np.abs(angles_from_axis(at, whole) - 90) < 8
+    assert (seam & upper).sum() > 20
+    assert np.median(off[seam & upper]) < 1.0
+    assert np.median(off[upper]) < 1.5
+
+
+def test_what_is_near_lies_further_back_in_both(boat: Recorded):
+    gap = np.degrees(boat.twin.gap_at(np.radians([90.0, 0.0, 180.0])))
+    deck = 2 * np.degrees(np.arctan(0.013 / 1.35))
+    assert 0.3 * deck < gap[0] < 1.3 * deck  # straight down
+    assert (np.abs(gap[1:]) < 0.2).all()
+
+
+def test_other_pictures_are_no_twins(make_clip, tmp_path: Path):
+    flat = make_clip("flat.mp4", width=320, height=160, count=6)
+    assert clip_kind(flat, scan(flat), 0, 5).twin is None
+    rng = np.random.default_rng(1)
+    discs = np.zeros((320, 640), np.uint8)
+    for k in (0, 1):
+        cv2.circle(discs, (160 + 320 * k, 160), 150, 255, -1)
+    noise = rng.integers(60, 255, (4, *discs.shape)).astype(np.uint8)
+    portholes = [np.where(discs > 0, cv2.GaussianBlur(one, (0, 0), 2), 0) for one in noise]
+    assert looks_like_twin(portholes)
+    told = fit_twin(portholes)
+    assert told.twin is None
+    assert "do not show the same" in told.words
+    assert "not two round ones" in fit_twin([np.full((160, 320), 90, np.uint8)]).words
+
+
+def test_one_above_the_other_is_found_too(boat: Recorded):
+    lumas = [frame_at(boat.path, boat.scan, k, luma_only=True).planes[0] for k in (0, 9, 18, 27)]
+    above = [np.vstack([luma[:, :SIDE], luma[:, SIDE:]]) for luma in lumas]
+    found = fit_twin(above)
+    assert found.twin is not None
+    assert found.twin.canvas == Canvas(SIDE, 2 * SIDE)
+    beside, mine = fit_twin(lumas).twin, found.twin
+    assert beside is not None
+    for one, other in zip(beside.lenses, mine.lenses, strict=True):
+        assert one.focal == pytest.approx(other.focal, rel=1e-3)
+
+
+# --- drawing --------------------------------------------------------------------------------------
+
+
+def test_pictures_are_sampled_once_and_as_if_they_had_been_laid_out(boat: Recorded):
+    """Through a turn, straight from the file or by way of a picture all around: the same."""
+    picture = frame_at(boat.path, boat.scan, 5)
+    whole = boat.twin.whole
+    camera = Camera(whole, Equirectangular.of(whole))
+    turn = Rotation.from_euler("yxz", [40, 10, -5], degrees=True).as_matrix()
+    out = [np.zeros((whole.height, whole.width), np.uint8)]
+    out += [np.zeros((whole.height // 2, whole.width // 2), np.uint8) for _ in "uv"]
+    TwinSampler(camera, boat.twin).warp(picture, turn, (out[0], out[1], out[2]))
+    twice = [np.zeros_like(plane) for plane in out]
+    laid_out = TwinLayout(boat.twin).laid_out(picture)
+    warp_sphere(laid_out, SphereSampler(camera, whole), turn, tuple(twice))
+    for once, other in zip(out, twice, strict=True):
+        assert np.abs(once.astype(int) - other).mean() < 1.5
+    # What was sampled once is sharper.
+    assert (
+        cv2.Laplacian(out[0], cv2.CV_64F).std() > 1.02 * cv2.Laplacian(twice[0], cv2.CV_64F).std()
+    )
+
+
+# --- a whole film ---------------------------------------------------------------------------------
+
+
+def test_two_fisheyes_come_out_as_a_steady_sphere(boat: Recorded, tmp_path: Path, capsys):
+    out, told = tmp_path / "out.mp4", tmp_path / "told.json"
+    order = ["--set", "motion.aim=lock_off", "--set", "motion.level=off", "--report", str(told)]
+    assert main(["correct", str(boat.path), str(out), *order]) == 0
+    assert "two fisheyes" in capsys.readouterr().err
+    found = scan(out)
+    assert found.probe.sphere is not None
+    assert (found.probe.width, found.probe.height) == (
+        boat.twin.whole.width, boat.twin.whole.height,
+    )  # fmt: skip
+    steady = np.array([frame["steady"] for frame in json.loads(told.read_text())["frames"]])
+    world = boat.take.truth.rotation.swapaxes(1, 2) @ steady
+    off = Rotation.from_matrix(world @ Rotation.from_matrix(world).mean().as_matrix().T)
+    assert np.degrees(off.magnitude()).max() < 0.3
+
+
+def test_two_fisheyes_can_be_worked_on_flat(boat: Recorded, tmp_path: Path):
+    told = tmp_path / "told.json"
+    assert main(["measure", str(boat.path), "--flat", "--json", str(told)]) == 0
+    assert "projection" not in json.loads(told.read_text())
+
+
+# --- parts of spheres -----------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def band(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Take]:
+    """The middle of the harbour, without zenith and nadir, cut out of a whole sphere."""
+    folder = tmp_path_factory.mktemp("band")
+    take, whole = harbour_sphere(0.8, (1024, 512)), folder / "whole.mp4"
+    record(take, whole, sound=False)
+    cut, path = folder / "cut.mp4", folder / "band.mp4"
+    with av.open(str(cut), "w") as out:
+        video = out.add_stream("libx264", rate=30, options={"crf": "14"})
+        video.width, video.height, video.pix_fmt = 1024, 256, "yuv420p"
+        for picture in frames(whole, scan(whole), 0, len(take.truth) - 1):
+            frame = av.VideoFrame(1024, 256, "yuv420p")
+            for plane, data in zip(frame.planes, picture.planes, strict=True):
+                rows = data[data.shape[0] // 4 : data.shape[0] * 3 // 4]
+                view = np.frombuffer(memoryview(plane), np.uint8).reshape(plane.height, -1)
+                view[:, : rows.shape[1]] = rows  # type: ignore[index]
+            out.mux(video.encode(frame))
+        out.mux(video.encode(None))
+    write_sphere_tag(cut, path, SphereTag(bounds=(0.25, 0.25, 0.0, 0.0)), (1024, 256))
+    return path, take
+
+
+def test_a_part_of_a_sphere_is_a_sphere_with_something_missing(band, tmp_path: Path):
+    path, take = band
+    found = scan(path)
+    told = clip_kind(path, found, 0, 10)
+    assert (told.kind, told.may_differ) == ("sphere", True)
+    assert "a part of a sphere" in told.words
+    around = whole_scan(found)
+    assert (around.probe.width, around.probe.height) == (1024, 512)
+    assert around.probe.sphere is not None
+    assert not any(around.probe.sphere.bounds)
+    picture = frame_at(path, around, 3)
+    assert picture.planes[0].shape == (512, 1024)
+    assert (picture.planes[0][:120] == 16).all()
+    assert (picture.planes[1][:60] == 128).all()
+    assert picture.planes[0][130:380].std() > 10
+    tracks = measure_sphere(path, around, 0, len(take.truth) - 1, tmp_path / "tracks")
+    rows = places_of(tracks.records)[:, 1]
+    assert len(rows) > 500
+    assert rows.min() > 128 + 8  # the edge of the black is no mark
+    assert rows.max() < 384 - 8
+
+
+def test_a_part_of_a_sphere_is_steadied(band, tmp_path: Path):
+    path, take = band
+    told, out = tmp_path / "told.json", tmp_path / "out.mp4"
+    order = ["--set", "motion.aim=lock_off", "--set", "motion.level=off", "--report", str(told)]
+    assert main(["correct", str(path), str(out), *order]) == 0
+    assert (scan(out).probe.width, scan(out).probe.height) == (1024, 512)
+    steady = np.array([frame["steady"] for frame in json.loads(told.read_text())["frames"]])
+    world = take.truth.rotation.swapaxes(1, 2) @ steady
+    off = Rotation.from_matrix(world @ Rotation.from_matrix(world).mean().as_matrix().T)
+    assert np.degrees(off.magnitude()).max() < 0.2
+
+
+def test_parts_are_padded_on_every_side_in_every_plane():
+    rng = np.random.default_rng(3)
+    luma = rng.integers(20, 200, (100, 300)).astype(np.uint8)
+    chroma = np.full((50, 150), 90, np.uint8)
+    picture = Picture(0, 0, (luma, chroma, chroma.copy()), (2, 2), (0.0, 0.5), "yuv420p")
+    layout = PartLayout.of(300, 100, (0.25, 0.25, 0.1, 0.15))
+    whole = layout.laid_out(picture)
+    assert whole.planes[0].shape == (200, 400)
+    np.testing.assert_array_equal(whole.planes[0][50:150, 40:340], luma)
+    assert whole.planes[1].shape == (100, 200)
+    assert (whole.planes[0][:50] == 16).all()
+    alone = layout.laid_out(replace(picture, planes=(luma, luma, luma)))
+    assert alone.planes[1] is alone.planes[0]
+    assert layout.rows_and_columns(Canvas(400, 200)) == (slice(50, 150), slice(40, 340))
+
+
+def test_two_eyes_of_a_part_are_refused_in_words(make_clip):
+    found = scan(make_clip("usual.mp4", count=4))
+    part = SphereTag(stereo="top-bottom", bounds=(0.2, 0.2, 0, 0))
+    with pytest.raises(BadSetting, match="for two eyes"):
+        first_eye(whole_probe(replace(found.probe, sphere=part)))
