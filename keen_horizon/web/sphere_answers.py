@@ -12,7 +12,7 @@ from scipy.spatial.transform import Rotation
 from ..core.geometry.looks import WIDEST
 from ..core.media.probe import Probe
 from ..core.motion.uprights import DOWN
-from ..core.pipeline.sphere_reports import sphere_figures
+from ..core.pipeline.sphere_reports import sphere_figures, stitch_caption
 from ..core.pipeline.sphere_solution import SphereSolution
 from ..core.pipeline.sphere_source import tag_of
 from ..core.stations.finish import FINISH
@@ -59,6 +59,7 @@ def drawn_sphere(solution: SphereSolution, treatment: Treatment, probe: Probe) -
         "first": solution.motion.timeline.first,
         "sphere": {
             "turns": packed(solution.corrections, np.float32),
+            "bends": packed(solution.bends, np.float32) if solution.bends.any() else None,
             "eye": EYES[tag_of(probe).stereo],
             "shape": {"width": solution.canvas.width, "height": solution.canvas.height},
             "view": {
@@ -82,7 +83,11 @@ def _details(station: Station[Any], own: Any, solution: SphereSolution) -> dict[
     if station is not MOTION:
         return {}
     frame = "the first frame" if own.lock_frame is None else f"frame {own.lock_frame}"
-    return {"level": _level_words(solution), "view": f"As {frame} looks."}
+    return {
+        "level": _level_words(solution),
+        "view": f"As {frame} looks.",
+        "stitch": f"Found: {stitch_caption(solution.report['stitching'])}, rms over the sphere.",
+    }
 
 
 def _level_words(solution: SphereSolution) -> str:

@@ -242,6 +242,12 @@ def test_motion_has_what_a_sphere_has(sphere: Page):
     assert value(sphere, "motion.upside_down") is True
     own.get_by_label("Upside down").click()
     wait_settled(sphere)
+    own.get_by_label("Take out stitching wobble").click()
+    wait_settled(sphere)
+    assert value(sphere, "motion.stitch") is False
+    own.get_by_label("Take out stitching wobble").click()
+    wait_settled(sphere)
+    assert own.get_by_text("rms over the sphere").is_visible()
     own.get_by_role("radio", name="Lock off").click()
     wait_settled(sphere)
     own.get_by_role("button", name="This frame").click()

@@ -14,6 +14,7 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from keen_horizon.cli.commands import main
+from keen_horizon.core.geometry.bend import bend_of, bent
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.keyframes import Key
 from keen_horizon.core.geometry.looks import flat_camera, look_matrix
@@ -26,6 +27,7 @@ from keen_horizon.core.motion.camera_motion import Evidence, Timeline
 from keen_horizon.core.motion.held_point import HeldPoint
 from keen_horizon.core.motion.horizon_marks import HorizonMark, drawn_vertical
 from keen_horizon.core.motion.sphere_turns import SphereMotion, poses_of, sphere_motion
+from keen_horizon.core.motion.stitch_wobble import StitchWobble
 from keen_horizon.core.motion.uprights import Edges, levelled, vertical
 from keen_horizon.core.path.sphere_path import cut_off, followed_path
 from keen_horizon.core.picture.around import goes_around
@@ -467,6 +469,63 @@ def smooth_picture(width: int, height: int) -> Picture:
     luma = (128 + 60 * np.sin(6 * rays[..., 0]) + 50 * rays[..., 1] * rays[..., 2]).astype(np.uint8)
     chroma = cv2.resize(luma, (width // 2, height // 2), interpolation=cv2.INTER_AREA)
     return Picture(0, 0, (luma, chroma, chroma), (2, 2), (0.0, 0.5), "yuv420p")
+
+
+def rays_of_tracks(n: int, marks: int, seed: int) -> tuple[np.ndarray, np.ndarray]:
+    """Unit rays ``(n, marks, 3)`` of far things, as a shaking camera sees them; and turns."""
+    rng = np.random.default_rng(seed)
+    world = rng.normal(size=(marks, 3)) * [1, 0.5, 1]
+    world /= np.linalg.norm(world, axis=1, keepdims=True)
+    shake = np.cumsum(rng.normal(size=(n, 3)), axis=0) * 0.004
+    turns = Rotation.from_rotvec(shake).as_matrix()
+    return np.einsum("nij,mj->nmi", turns, world), turns
+
+
+@pytest.mark.parametrize("size", [0.0, 0.0015])
+def test_what_stitching_bends_is_told_from_turns_and_from_chance(size: float):
+    n, canvas = 60, Canvas(2048, 1024)
+    rays, turns = rays_of_tracks(n, 600, 3)
+    rng = np.random.default_rng(4)
+    true = size * rng.normal(size=(n, 10))
+    seen = np.stack([bent(rays[k], bend_of(true[k])) for k in range(n)])
+    seen += np.radians(0.02) * rng.normal(size=seen.shape)
+    places = canvas.to_pixels(Equirectangular.of(canvas).to_plane(seen))
+    motion = sphere_motion(Tracks.from_places(places, np.arange(n) / 30), canvas, nadir=20)
+    wobble = motion.wobble
+    assert wobble is not None
+    steps = turns[1:] @ turns[:-1].swapaxes(1, 2)
+    assert rms(degrees(motion.turns[1:] @ steps.swapaxes(1, 2))) < (0.2 if size else 0.02)
+    if not size:
+        assert not wobble.bends.any()
+        assert wobble.size < np.radians(0.02)
+        return
+    there = rng.normal(size=(50, 3))
+    there /= np.linalg.norm(there, axis=1, keepdims=True)
+    before = np.stack([bent(there, bend_of(one)) - there for one in true])
+    taken = np.stack([bent(there, one) - there for one in wobble.bends])
+    assert wobble.size == pytest.approx(rms(before) * np.sqrt(3), rel=0.35)
+    # Turns take a part of what bends, for marks are not spread evenly; the rest is told.
+    assert np.corrcoef(before.ravel(), taken.ravel())[0, 1] > 0.6
+    assert rms(before - taken) < 0.85 * rms(before)
+
+
+def test_a_bend_that_is_told_is_taken_out_of_the_picture(harbour: Sphere):
+    canvas, rng = Canvas(512, 256), np.random.default_rng(8)
+    bend = bend_of(0.03 * rng.normal(size=10))
+    camera = Camera(canvas, Equirectangular.of(canvas))
+    turned = SphereSampler(camera, canvas).turned(np.eye(3), bend)
+    at = turned.luma()[70:200:20, 30:480:30].astype(float) - [AROUND, 0]
+    rays = camera.to_rays(np.stack(np.meshgrid(np.arange(30.0, 480, 30), np.arange(70.0, 200, 20)),
+                                   axis=-1))  # fmt: skip
+    np.testing.assert_allclose(at, camera.to_pixels(bent(rays, bend)), atol=0.05)
+    # It is left where nobody wants it taken out.
+    wobble = StitchWobble(np.tile(bend, (len(harbour.motion), 1, 1, 1)), 0.01, 0.001)
+    motion = replace(harbour.motion, wobble=wobble)
+    taken = solve_sphere(motion, Canvas(*SIZE), Treatment())
+    np.testing.assert_array_equal(taken.bends[3], bend)
+    assert taken.report["stitching"]["taken_out"]
+    left = with_settings(Treatment(), ["motion.stitch=false"])
+    assert not solve_sphere(motion, Canvas(*SIZE), left).bends.any()
 
 
 def test_turned_there_and_back_a_picture_is_what_it_was():

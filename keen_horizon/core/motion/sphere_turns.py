@@ -10,7 +10,7 @@ needed, the residuals along and across the circles say.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -30,6 +30,7 @@ from ..tracking.cuts import find_cuts
 from ..tracking.tracks import Tracks, places_of
 from ..types import Flags, Indices, Rays, Real
 from .camera_motion import Evidence, Timeline
+from .stitch_wobble import StitchWobble, stitch_wobble
 
 BATCH = 64  # pairs worked on at once
 TRIES = 96  # turns that a pair of marks each speaks for, of which the best is where a fit begins
@@ -56,7 +57,7 @@ class SphereMotion:
     ``turns`` ``(n, 3, 3)`` take rays of the frame before to rays of each (x right, y down, z
     forward; none at 0 and at cuts); ``travel`` ``(n, 3)`` unit rays the camera travelled along, in
     the frame's own axes, zero where it cannot be told from turning; ``doubt`` ``(n,)`` radians, the
-    standard error of a turn about its worst axis.
+    standard error of a turn about its worst axis; ``wobble`` how frames bend beyond that.
     """
 
     turns: Real
@@ -64,6 +65,7 @@ class SphereMotion:
     doubt: Real
     timeline: Timeline
     evidence: Evidence
+    wobble: StitchWobble | None = None
 
     def __len__(self) -> int:
         return len(self.turns)
@@ -125,7 +127,8 @@ def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> Spher
     # Marks of one thing err together: what pairs and longer stretches disagree by says how much.
     off = Rotation.from_matrix(settled @ turns.swapaxes(1, 2)).magnitude()
     apart = float(np.sqrt((off**2).sum() / max(3 * (doubt**2).sum(), 1e-18)))
-    return SphereMotion(settled, travel, doubt * max(1.0, apart), timeline, evidence)
+    motion = SphereMotion(settled, travel, doubt * max(1.0, apart), timeline, evidence)
+    return replace(motion, wobble=stitch_wobble(motion, tracks, canvas))
 
 
 def _first_look(tracks: Tracks, canvas: Canvas, aside: Flags) -> tuple[Real, Flags]:

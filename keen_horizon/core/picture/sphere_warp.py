@@ -15,6 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry.bend import NONE, bent
 from ..geometry.canvas import Canvas
 from ..geometry.projection import Camera
 from ..media.decode import Picture, Plane
@@ -49,10 +50,10 @@ class SphereSampler:
         rays = self.output.to_rays(np.stack(np.meshgrid(x, y), axis=-1))
         return np.asarray(rays / np.linalg.norm(rays, axis=-1, keepdims=True))
 
-    def turned(self, turn: Real) -> TurnedSampler:
+    def turned(self, turn: Real, bend: Real = NONE) -> TurnedSampler:
         """The same for one picture; ``turn`` ``(3, 3)`` takes rays of the output to those of the
-        source."""
-        return TurnedSampler(self, turn)
+        source, which ``bend`` then bends (:mod:`..geometry.bend`)."""
+        return TurnedSampler(self, turn, bend)
 
     def positions(self, turn: Real) -> Positions:
         """``(height, width, 2)`` source pixels of each output pixel, counted in a picture that is
@@ -81,10 +82,11 @@ class TurnedSampler:
 
     sampler: SphereSampler
     turn: Real
+    bend: Real
 
     @cached_property
     def _rays(self) -> Rays:
-        return np.asarray(self.sampler._nodes @ self.turn.T)
+        return bent(self.sampler._nodes @ self.turn.T, self.bend)
 
     @cached_property
     def _angles(self) -> tuple[Real, Real]:
@@ -141,6 +143,8 @@ class TurnedSampler:
         y, x = np.nonzero(self._bends[np.ix_(rows, columns)])
         places = np.stack([x * step[0] + site[0], y * step[1] + site[1]], axis=-1).astype(float)
         rays = self.sampler.output.to_rays(places) @ self.turn.T
+        if self.bend.any():
+            rays = bent(rays / np.linalg.norm(rays, axis=-1, keepdims=True), self.bend)
         level = np.hypot(rays[:, 0], rays[:, 2])
         at[y, x] = self.sampler.places(
             np.arctan2(rays[:, 0], rays[:, 2]), np.arctan2(rays[:, 1], level)
@@ -159,11 +163,11 @@ def _corners(values: AnyArray) -> AnyArray:
 
 
 def warp_sphere(
-    picture: Picture, sampler: SphereSampler, turn: Real, out: tuple[Plane, ...]
+    picture: Picture, sampler: SphereSampler, turn: Real, out: tuple[Plane, ...], bend: Real = NONE
 ) -> None:
     """Fill ``out`` (luma and two chroma planes, uint8 or uint16) with an equirectangular
-    ``picture`` as the sampler's camera sees it, turned by ``turn`` (see
-    :meth:`SphereSampler.positions`).
+    ``picture`` as the sampler's camera sees it, turned by ``turn`` and bent by ``bend`` (see
+    :meth:`SphereSampler.turned`).
 
     >>> from ..geometry.projection import Equirectangular
     >>> luma = np.tile(np.arange(64, dtype=np.uint8), (32, 1))
@@ -176,7 +180,7 @@ def warp_sphere(
     >>> out[0][16, [0, 32, 50]].tolist()
     [16, 48, 2]
     """
-    turned = sampler.turned(turn)
+    turned = sampler.turned(turn, bend)
     luma, *chroma = (_Source(plane, sampler.enlargement) for plane in picture.planes)
     luma.draw(luma.places(turned.luma(), SAME), out[0])
     from_luma = np.asarray(np.linalg.inv(chroma_matrix(picture.chroma, picture.site)), float)

@@ -15,6 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..geometry.bend import NONE, bent
 from ..geometry.projection import Camera, Equirectangular
 from ..geometry.twin import Twin
 from ..media.decode import Picture, Plane
@@ -50,11 +51,11 @@ class TwinSampler:
         across = np.linalg.norm(b / np.linalg.norm(b) - a / np.linalg.norm(a))
         return float(1 / (self.twin.lenses[0].focal * across))
 
-    def warp(self, picture: Picture, turn: Real, out: tuple[Plane, ...]) -> None:
+    def warp(self, picture: Picture, turn: Real, out: tuple[Plane, ...], bend: Real = NONE) -> None:
         """Fill ``out`` (luma, and two chroma planes if they are wanted; uint8 or uint16) with what
         the output camera sees of a ``picture`` as the file has it; ``turn`` ``(3, 3)`` takes the
-        camera's rays to the sphere's."""
-        rays = self._nodes @ turn.T
+        camera's rays to the sphere's, which ``bend`` then bends."""
+        rays = bent(self._nodes @ turn.T, bend)
         places = [self.twin.to_pixels(rays, which).astype(np.float32) for which in LENSES]
         share = self.twin.share(rays).astype(np.float32)
         for k, (source, target) in enumerate(zip(picture.planes, out, strict=False)):

@@ -23,7 +23,7 @@ from .render_clip import Rendered
 from .sphere_solution import SphereSolution
 from .sphere_source import eyes_of, tag_of
 
-Draw = Callable[[Picture, Real, tuple[Plane, ...]], None]
+Draw = Callable[[Picture, Real, tuple[Plane, ...], Real], None]
 
 
 def render_sphere(
@@ -48,7 +48,7 @@ def render_sphere(
     ) as writer:  # fmt: skip
         camera = Camera(eye, Equirectangular.of(eye))
         read, drawn_by = _source(scan, eye)
-        draw = drawn_by(camera)
+        draw, bends = drawn_by(camera), solution.bends
         for picture in frames(path, read, first, last):
             at = picture.index - first
             planes, turn = writer.blank_planes(), solution.corrections[at]
@@ -57,13 +57,13 @@ def render_sphere(
                 if wanted != camera:
                     camera, draw = wanted, drawn_by(wanted)
                 one = picture if tag.stereo == "mono" else next(eyes_of(picture, tag))
-                draw(one, turn @ solution.looks[at], planes)
+                draw(one, turn @ solution.looks[at], planes, bends[at])
             elif tag.stereo == "mono":
-                draw(picture, turn, planes)
+                draw(picture, turn, planes, bends[at])
             else:
                 drawn = replace(picture, planes=planes)  # type: ignore[arg-type]
                 for one, into in zip(eyes_of(picture, tag), eyes_of(drawn, tag), strict=True):
-                    draw(one, turn, into.planes)
+                    draw(one, turn, into.planes, bends[at])
             if sharpen is not None:
                 sharpen.apply(planes[0], space, at)
             writer.write(picture.pts)
@@ -81,6 +81,6 @@ def _source(scan: Scan, eye: Canvas) -> tuple[Scan, Callable[[Camera], Draw]]:
 
     def drawn_by(camera: Camera) -> Draw:
         sampler = SphereSampler(camera, eye)
-        return lambda picture, turn, out: warp_sphere(picture, sampler, turn, out)
+        return lambda picture, turn, out, bend: warp_sphere(picture, sampler, turn, out, bend)
 
     return scan, drawn_by

@@ -10,6 +10,7 @@ import numpy as np
 from ..geometry.canvas import Canvas
 from ..media.probe import scan
 from ..motion.sphere_turns import SphereMotion, sphere_motion
+from ..motion.stitch_wobble import LEAST
 from ..stations.finish import FINISH
 from ..stations.motion import MOTION
 from ..stations.station import Figure, Report
@@ -25,7 +26,9 @@ from .sphere_tracks import measure_sphere
 
 CONVENTIONS = (
     "previous_to_this and steady are 3 x 3 rotations of rays (x right, y down, z forward) as "
-    "columns: from the frame before to this one, and from the output's rays to the source's"
+    "columns: from the frame before to this one, and from the output's rays to the source's; bend, "
+    "where there is one, is two symmetric matrices S and T by which source rays are then bent: "
+    "r + S r - (r . S r) r + r x T r"
 )
 
 
@@ -78,6 +81,7 @@ def sphere_report(
         "frames": frame_entries(
             solution.motion.timeline,
             steady=solution.corrections.tolist(),
+            bend=[one.tolist() if one.any() else None for one in solution.bends],
             look=[None] * len(solution) if solution.looks is None else solution.looks.tolist(),
         ),
     }
@@ -88,6 +92,14 @@ def degrees_caption(value: float, sure: float) -> str:
     if value <= sure:
         return f"≤ {max(sure, 0.01):.2f}°"
     return f"{value:.2f} ± {max(sure, 0.01):.2f}°"
+
+
+def stitch_caption(stitching: dict[str, Any]) -> str:
+    """How much a sphere bends by its stitching, and what becomes of it."""
+    if not stitching["found"]:
+        return f"≤ {np.degrees(LEAST):.2f}°"
+    size = degrees_caption(stitching["wobble_degrees"], stitching["sure_degrees"])
+    return f"{size}, {'taken out' if stitching['taken_out'] else 'left'}"
 
 
 def sphere_shake_captions(report: Report) -> dict[str, str]:
@@ -105,6 +117,9 @@ def sphere_figures(treatment: Treatment, report: Report) -> dict[str, list[Figur
         known = level["found"]
         text = f"± {level['sure_degrees']:.2f}°" if known else "not known"
         motion.append(Figure("Horizon level to", text, amber=not known, on_price_line=True))
+    stitching = report.get("stitching")
+    if stitching is not None:
+        motion.append(Figure("Stitching wobble", stitch_caption(stitching)))
     motion += [
         Figure("Weak frames", f"{report['weak_frames']}"),
         Figure("Cuts", f"{len(report['cuts'])}"),

@@ -44,7 +44,8 @@ class SphereSolution:
     output pixels that a source pixel takes, and ``sharpen`` what Finish does for it. ``downs``
     ``(n, 3)`` is straight down in each recorded frame's axes, NaN where that is not known; None
     where nobody asked. ``view`` is what the flat view is set to in each frame, degrees by
-    setting."""
+    setting. ``bends`` ``(n, 2, 3, 3)`` is what stitching bends recorded rays by, that are taken out
+    of the picture (:mod:`..geometry.bend`)."""
 
     motion: SphereMotion
     canvas: Canvas
@@ -58,9 +59,17 @@ class SphereSolution:
     vertical: Vertical | None = None
     downs: Rays | None = None
     view: Mapping[str, Real] = field(default_factory=dict)
+    unbent: bool = False
 
     def __len__(self) -> int:
         return len(self.corrections)
+
+    @property
+    def bends(self) -> Real:
+        """See above; none where they are left, or where there are none."""
+        if not self.unbent or self.motion.wobble is None:
+            return np.zeros((len(self), 2, 3, 3))
+        return self.motion.wobble.bends
 
 
 def points_of(treatment: Treatment) -> tuple[HeldPoint | None, HeldPoint | None]:
@@ -134,7 +143,7 @@ def solve_sphere(
     )
     solution = SphereSolution(
         motion, canvas, corrections, looks, angles, magnification, sharpen, {}, tuple(notes), told,
-        None if told is None else downs, values,
+        None if told is None else downs, values, settings.on and settings.stitch,
     )  # fmt: skip
     return replace(solution, report=_report(solution, treatment))
 
@@ -237,6 +246,13 @@ def _report(solution: SphereSolution, treatment: Treatment) -> Report:
         "cuts": (motion.timeline.first + motion.timeline.cuts).tolist(),
         "blurred_frames": (motion.timeline.first + np.nonzero(motion.timeline.blurred)[0]).tolist(),
     }  # fmt: skip
+    if motion.wobble is not None:
+        told["stitching"] = {
+            "wobble_degrees": float(np.degrees(motion.wobble.size)),
+            "sure_degrees": float(2 * np.degrees(motion.wobble.doubt)),
+            "found": bool(motion.wobble.bends.any()),
+            "taken_out": bool(solution.bends.any()),
+        }
     told["sharpening"] = sharpening_report(solution.sharpen, motion.timeline.first)
     level = solution.vertical
     if level is not None:

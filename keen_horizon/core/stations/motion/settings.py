@@ -152,6 +152,11 @@ class MotionSettings(StationSettings):
         False, label="Upside down", affects="path", serves=("sphere",),
         hint="Of a sphere: whether the camera hung upside down.",
     )  # fmt: skip
+    stitch: bool = setting(
+        True, label="Take out stitching wobble", affects="path", serves=("sphere",),
+        hint="Of a sphere: whether what stitching bends from frame to frame is taken out, where "
+        "marks tell of it.",
+    )  # fmt: skip
     nadir: float = setting(
         35.0, 0, 90, label="Cone below", unit="°", affects="motion", serves=("sphere",),
         hint="Of a sphere: what lies so near to straight down, the stick and who holds it, does "

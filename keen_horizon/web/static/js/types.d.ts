@@ -137,6 +137,7 @@ interface PixelStage {
  * and the flat camera inside it. */
 interface PackedSphere {
   turns: string;
+  bends: string | null; // by stitching: two symmetric matrices a frame
   eye: number[]; // of the film's picture: left, top, width, height
   shape: { width: number; height: number };
   view: {

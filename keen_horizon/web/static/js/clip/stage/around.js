@@ -15,6 +15,7 @@ import { straight } from "./lattice.js";
 /** @type {Record<Projection, number>} as shaders know them */
 export const PROJECTIONS = { sphere: 0, rectilinear: 1, stereographic: 2, cylindrical: 3 };
 const NONE = [1, 0, 0, 0, 1, 0, 0, 0, 1];
+const STRAIGHT = new Array(18).fill(0);
 
 /** The recorded sphere's own picture: places in it are shares, whatever its size. @type {Camera} */
 const ALL = { projection: "sphere", width: 2, height: 1, angle: 360, widest: 360 };
@@ -141,14 +142,17 @@ export class Around {
    * @param {((n: number) => Turn) | null} made.turn that sphere's rays to the recorded one's; null:
    *   it is the recorded one
    * @param {(n: number) => Turn} made.steady the steadied sphere's rays to the recorded one's
+   * @param {((n: number) => number[]) | null} made.bend of the recorded sphere by its stitching: two
+   *   symmetric matrices. Places are told without it: it is less than a pixel or two.
    * @param {number} made.length frames
    * @param {number[]} made.eye of the film's picture: left, top, width, height, in shares
    */
-  constructor({ camera, look, turn, steady, length, eye }) {
+  constructor({ camera, look, turn, steady, bend, length, eye }) {
     this.camera = camera;
     this.look = look;
     this.turn = turn;
     this.steady = steady;
+    this.bend = turn ? bend : null; // the recorded sphere is shown as it is
     this.length = length;
     this.eye = eye;
     this.columns = straight.columns;
@@ -180,7 +184,10 @@ export class Around {
    */
   optics(n) {
     const camera = this.camera(n);
+    const bend = this.bend?.(n) ?? STRAIGHT;
     return {
+      spread: bend.slice(0, 9),
+      twist: bend.slice(9),
       turn: back(this.whole(n)), // graphics cards count by columns
       optics: [PROJECTIONS[camera.projection], ...scale(camera), 0],
       eye: this.eye,
@@ -246,8 +253,9 @@ export class Around {
  * @param {((name: string, n: number) => number) | null} set what the page has the view set to, if
  *   that is ahead of the server
  */
-export function picturesOf({ turns: packed, eye, shape, view }, set = null) {
+export function picturesOf({ turns: packed, bends: bent, eye, shape, view }, set = null) {
   const turns = unpack(packed);
+  const bends = bent ? unpack(bent) : null;
   const last = turns.length / 9 - 1;
   const lines = Object.fromEntries(
     Object.entries(view.values).map(([name, line]) => [name, unpack(line)]),
@@ -265,7 +273,12 @@ export function picturesOf({ turns: packed, eye, shape, view }, set = null) {
     const at = 9 * Math.max(0, Math.min(last, n));
     return Array.from(turns.subarray(at, at + 9));
   };
-  const common = { steady, eye, length: last + 1 };
+  /** @param {number} n */
+  const bendOf = (n) => {
+    const at = 18 * Math.max(0, Math.min(last, n));
+    return Array.from((bends ?? []).slice(at, at + 18));
+  };
+  const common = { steady, bend: bends && bendOf, eye, length: last + 1 };
   const round = { ...common, camera: () => ALL, look: () => NONE };
   const whole = { ...shape, aspect: 1 };
   const sphere = { lattice: new Around({ ...round, turn: steady }), output: whole };

@@ -7,7 +7,16 @@ import { PictureTexture } from "./texture.js";
 
 const SLOTS = ["place", "source", "earlier"];
 const UNIFORMS = ["box", "cut", "hatch", "dead", "height", "before", "texel"];
-const AROUND_UNIFORMS = ["turn", "turn_was", "optics", "eye"];
+const AROUND_UNIFORMS = [
+  "turn",
+  "spread",
+  "twist",
+  "turn_was",
+  "spread_was",
+  "twist_was",
+  "optics",
+  "eye",
+];
 
 /** @typedef {{ program: WebGLProgram, where: Record<string, WebGLUniformLocation | null> }} Program */
 /** @typedef {{ name: string, size: number, values: Float32Array }} Uniform */
@@ -283,9 +292,14 @@ export class Renderer {
    */
   setOptics(where, around, at) {
     const { gl } = this;
-    const { turn, optics, eye } = around.optics(at);
+    const { turn, spread, twist, optics, eye } = around.optics(at);
+    const was = around.optics(Math.max(0, at - 1));
     gl.uniformMatrix3fv(where.turn, false, turn);
-    gl.uniformMatrix3fv(where.turn_was, false, around.optics(Math.max(0, at - 1)).turn);
+    gl.uniformMatrix3fv(where.spread, false, spread);
+    gl.uniformMatrix3fv(where.twist, false, twist);
+    gl.uniformMatrix3fv(where.turn_was, false, was.turn);
+    gl.uniformMatrix3fv(where.spread_was, false, was.spread);
+    gl.uniformMatrix3fv(where.twist_was, false, was.twist);
     gl.uniform4fv(where.optics, optics);
     gl.uniform4fv(where.eye, eye);
   }

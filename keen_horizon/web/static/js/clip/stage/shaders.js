@@ -86,18 +86,24 @@ void main() {
 // Of a picture out of a sphere every pixel is told by itself where it comes from: by its ray.
 const AROUND = `
 uniform mat3 turn;      // rays of the picture to those of the recorded sphere
+uniform mat3 spread;    // and by how much stitching bends that
+uniform mat3 twist;
 uniform mat3 turn_was;  // and in the frame before
+uniform mat3 spread_was;
+uniform mat3 twist_was;
 uniform vec4 optics;    // the projection; how far it reaches across and down
 uniform vec4 eye;       // of the film's picture: left, top, width, height
 vec2 at;
 vec2 was;
-vec2 placed(mat3 turned, vec2 into) {
+vec2 placed(mat3 turned, mat3 spreads, mat3 twists, vec2 into) {
   vec2 p = (into - 0.5) * optics.yz;
   vec3 ray = vec3(sin(p.x) * cos(p.y), sin(p.y), cos(p.x) * cos(p.y));
   if (optics.x > 2.5) ray = vec3(sin(p.x), p.y, cos(p.x));
   else if (optics.x > 1.5) ray = vec3(2.0 * p, 1.0 - dot(p, p));
   else if (optics.x > 0.5) ray = vec3(p, 1.0);
-  ray = turned * ray;
+  ray = normalize(turned * ray);
+  vec3 apart = spreads * ray;
+  ray += apart - dot(apart, ray) * ray + cross(ray, twists * ray);
   vec2 angles = vec2(atan(ray.x, ray.z), atan(ray.y, length(ray.xz)));
   return eye.xy + eye.zw * (angles / vec2(6.2831853, 3.1415927) + 0.5);
 }`;
@@ -112,7 +118,8 @@ export function fromSphere(shader) {
     .replace("varying vec2 was;", "")
     .replace(
       "void main() {",
-      "void main() {\n  at = placed(turn, into);\n  was = placed(turn_was, into);",
+      "void main() {\n  at = placed(turn, spread, twist, into);\n" +
+        "  was = placed(turn_was, spread_was, twist_was, into);",
     );
 }
 

@@ -1,0 +1,112 @@
+"""How a stitched sphere bends from frame to frame, beyond the turn of the camera.
+
+Where a sphere was put together of several lenses' pictures, whose moments of exposure differ, it
+bends as the camera shakes (Kopf, *360° video stabilization*, SIGGRAPH Asia 2016, lets each frame
+bend for that reason). Here a frame bends by the smoothest field that is no turn (:mod:`..geometry.
+bend`), fitted to what turns leave of all marks; of two halves of the marks each by itself, so that
+what both tell is known to be there. Only what comes and goes within a second counts: slow bends are
+parallax, or were always there.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from scipy.ndimage import gaussian_filter1d
+
+from ..geometry.bend import COUNT, bend_of, fields_at, size_of_bends
+from ..geometry.canvas import Canvas
+from ..geometry.projection import Equirectangular
+from ..stored import stored
+from ..tracking.correspondences import HALVES, correspondences
+from ..tracking.tracks import Tracks
+from ..types import Flags, Rays, Real
+
+if TYPE_CHECKING:
+    from .sphere_turns import SphereMotion
+
+BATCH = 32  # pairs worked on at once
+ROUNDS = 3
+SPAN = 3.0  # times the typical residual at which a mark's weight has fallen to a quarter
+FINEST = np.radians(0.01)
+LIKELY = np.radians(0.3)  # that a frame bends by against the one before
+SLOW = 0.16  # seconds, standard deviation: slower than that is kept
+LOW = 0.4  # of the way down, below which things are near, or move with the camera
+LEAST = np.radians(0.04)  # rms; less cannot be told from things that move by themselves
+
+
+@stored
+@dataclass(frozen=True)
+class StitchWobble:
+    """``bends`` ``(n, 2, 3, 3)`` of frames against their neighbours' mean (see :mod:`..geometry.
+    bend`); ``size`` and ``doubt``, radians rms over the sphere, of what there was."""
+
+    bends: Real
+    size: float
+    doubt: float
+
+
+def stitch_wobble(motion: SphereMotion, tracks: Tracks, canvas: Canvas) -> StitchWobble:
+    """The bends of frames of a stitched sphere, by its ``tracks``; none where halves of the marks
+    do not tell the same."""
+    n = len(motion)
+    steps = np.zeros((HALVES, n, COUNT))
+    sphere = Equirectangular.of(canvas)
+    for start in range(1, n, BATCH):
+        part = np.arange(start, min(start + BATCH, n))
+        pairs = correspondences(tracks, canvas, part, motion.evidence.left_out)
+        before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
+        at = np.einsum("pij,pmj->pmi", motion.turns[part], before)
+        for half in range(HALVES):
+            steps[half, part] = _steps(at, after - at, pairs.of_half(half))
+    steps[:, motion.timeline.cuts] = 0.0
+    found = np.zeros_like(steps)
+    for start, stop in motion.timeline.segments:
+        if stop - start < 4:
+            continue
+        way = np.cumsum(steps[:, start:stop], axis=1)
+        slow = SLOW / float(np.median(np.diff(motion.timeline.times[start:stop])))
+        found[:, start:stop] = way - gaussian_filter1d(way, slow, axis=1, mode="nearest")
+    both = (found[0] * found[1]).mean(axis=0)  # (10,) what is there: chance does not agree
+    noise = ((found[0] - found[1]) ** 2).mean(axis=0) / 4
+    sure = np.where(both > 0, both / np.maximum(both + noise, 1e-18), 0.0)
+    size = size_of_bends(np.sqrt(np.maximum(both, 0.0))[None])
+    doubt = size_of_bends(np.sqrt(noise)[None])
+    if size < max(LEAST, doubt):
+        return StitchWobble(np.zeros((n, 2, 3, 3)), size, doubt)
+    return StitchWobble(bend_of(sure * found.mean(axis=0)), size, doubt)
+
+
+def _steps(at: Rays, left: Rays, valid: Flags) -> Real:
+    """``(p, 10)`` by how much pairs bend, of what turns leave ``(p, m, 3)`` of marks ``at`` unit
+    rays. What travel past things of one distance would do is fitted along with it, and left."""
+    valid = valid & (at[..., 1] < LOW)
+    outward = (
+        np.eye(3) - at[..., None] * at[..., None, :]
+    )  # (p, m, 3, 3): by travel along each axis
+    fields = np.concatenate([fields_at(at), outward], axis=-2)
+    count = fields.shape[-2]
+    numbers = np.zeros((len(at), count))
+    flat = fields.reshape(len(at), -1, count, 3)
+    for _ in range(ROUNDS):
+        off = np.linalg.norm(left - np.einsum("pmki,pk->pmi", flat, numbers), axis=-1)
+        weights = _weights(off, valid)
+        weighed = flat * np.sqrt(weights)[..., None, None]
+        slopes = weighed.transpose(0, 1, 3, 2).reshape(len(at), -1, count)
+        target = (left * np.sqrt(weights)[..., None]).reshape(len(at), -1, 1)
+        one, told = slopes.swapaxes(1, 2) @ slopes, slopes.swapaxes(1, 2) @ target
+        typical = (weights * off**2).sum(axis=1) / np.maximum(weights.sum(axis=1), 1e-12)
+        hold = np.maximum(typical, FINEST**2) / LIKELY**2 + 1e-9
+        numbers = np.linalg.solve(one + hold[:, None, None] * np.eye(count), told)[..., 0]
+    return numbers[:, :COUNT]
+
+
+def _weights(off: Real, valid: Flags) -> Real:
+    """``(p, m)`` what marks count, by how far off they are (Geman, McClure 1987)."""
+    ordered = np.sort(np.where(valid, off, np.inf), axis=1)
+    middle = np.maximum(valid.sum(axis=1) - 1, 0) // 2
+    typical = np.take_along_axis(ordered, middle[:, None], axis=1)
+    typical = 1.4826 * np.where(np.isfinite(typical), typical, 0.0)
+    return np.asarray(valid / (1 + (off / (SPAN * np.maximum(typical, FINEST))) ** 2) ** 2)
