@@ -227,9 +227,10 @@ def speed(folder: Path) -> list[Row]:
             folder / "plain.mp4", found, 1920, 1080, "yuv420p", Encoding(), 0, last
         ) as w:
             for picture in frames(path, found, 0, last):
-                for out, plane in zip(w.blank_planes(), picture.planes, strict=True):
+                blank = w.blank()
+                for out, plane in zip(blank.planes, picture.planes, strict=True):
                     out[:] = plane
-                w.write(picture.pts)
+                w.write(blank, picture.pts)
             w.finish()
 
     chain = solve(shaky_motion(last + 1), found.probe.canvas, Treatment()).chain

@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cache
 from pathlib import Path
@@ -20,15 +20,17 @@ import av
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
+from scipy.ndimage import gaussian_filter1d
+from scipy.spatial.transform import Rotation, Slerp
 
 from keen_horizon.cli.commands import main as keen
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.media.sphere_boxes import tag_film
 from keen_horizon.core.media.spherical import SphereTag
+from keen_horizon.simulated.camera import AllAround, BackToBack
 from keen_horizon.simulated.record import record
-from keen_horizon.simulated.sphere import harbour_sphere
+from keen_horizon.simulated.sphere import harbour_sphere, twin_fisheye
 
 from .rows import Row, say
 from .truth.moves import poses
@@ -42,6 +44,10 @@ ROW = 1024
 COARSER = 0.4  # of their size photographs are hung at: as fine as a sphere can show them
 HALF = np.array([5.0, 2.6, 6.5])  # metres from the middle of the box to its walls
 VIEW = (1280, 720, 90.0)  # width, height, degrees across
+TWIN_SIDE, TWIN_FRAMES = 1024, 60
+ROOM = np.array([3.0, 1.7, 3.0])
+SEAM_REACH = 5.0  # degrees
+LATE = 0.03  # seconds that one half of a stitched sphere was exposed later
 LOOK = (-35.0, 8.0)  # degrees to the right and upwards
 
 
@@ -50,6 +56,7 @@ class Box:
     """The inside of a box, and a camera in it that ``poses`` moves; rays of pictures are kept."""
 
     poses: Callable[[Array], tuple[Array, Array]]
+    half: Array = field(default_factory=HALF.copy)  # metres from its middle to its walls
     _rays: dict[str, NDArray[np.float32]] = field(default_factory=dict, repr=False)
 
     def sphere(self, frame: int, size: tuple[int, int], finer: int = 1) -> Bgr:
@@ -86,6 +93,21 @@ class Box:
         seen = self._seen((rays @ turn.T).astype(np.float32), self.at(frame)[1])
         return np.asarray(cv2.resize(seen, (width, height), interpolation=cv2.INTER_AREA))
 
+    def around(self, turn: Array, place: Array, size: tuple[int, int]) -> Bgr:
+        """All around, from a place; ``turn`` takes its rays to the world's."""
+        camera = AllAround(*(2 * n for n in size))
+        seen = self._seen(camera.rays @ turn.T.astype(np.float32), place)
+        return np.asarray(cv2.resize(seen, size, interpolation=cv2.INTER_AREA))
+
+    def twin(self, frame: int, camera: BackToBack) -> Bgr:
+        """By two fisheyes back to back, each from its own place."""
+        turn, place = self.at(frame)
+        halves = []
+        for lens, own, apart in zip(camera.lenses, camera.turns, camera.places, strict=True):
+            rays = lens.rays @ (turn @ own.T).T.astype(np.float32)
+            halves.append(self._seen(rays, place + turn @ apart) * lens.light)
+        return np.asarray(np.hstack(halves), np.uint8)
+
     def at(self, frame: int) -> tuple[Array, Array]:
         """Camera to world ``(3, 3)``, and where it is."""
         turns, places = self.poses(np.array([float(frame)]))
@@ -94,7 +116,9 @@ class Box:
     def _seen(self, rays: NDArray[np.float32], place: Array) -> Bgr:
         """What world ``rays`` meet from a ``place``."""
         with np.errstate(divide="ignore"):
-            far = [(np.sign(rays[..., k]) * HALF[k] - place[k]) / rays[..., k] for k in range(3)]
+            far = [
+                (np.sign(rays[..., k]) * self.half[k] - place[k]) / rays[..., k] for k in range(3)
+            ]
         reach = np.stack(far)
         wall = reach.argmin(axis=0)
         meets = rays * np.take_along_axis(reach, wall[None], axis=0)[0][..., None] + place
@@ -106,7 +130,7 @@ class Box:
                 if not hit.any():
                     continue
                 paint = _paint(2 * k + side)
-                shares = meets[hit][:, [a, b]] / HALF[[a, b]] / 2 + 0.5
+                shares = meets[hit][:, [a, b]] / self.half[[a, b]] / 2 + 0.5
                 picture[hit] = _looked_up(paint, shares * paint.shape[1::-1])
         return picture
 
@@ -138,10 +162,13 @@ def sphere(folder: Path) -> list[Row]:
     take, outside = harbour_sphere(8.0), folder / "harbour.mp4"
     record(take, outside)
     rows += _found_rows(folder, "harbour", outside, take.truth.rotation)
+    rows += twin_rows(folder) + wobble_rows(folder)
     return [*rows, *speed_rows(folder, box)]
 
 
-def _write(path: Path, pictures: Iterator[Bgr], size: tuple[int, int]) -> None:
+def _write(
+    path: Path, pictures: Iterator[Bgr], size: tuple[int, int], *, tagged: bool = True
+) -> None:
     noise = np.random.default_rng(3)
     with av.open(str(path), "w") as out:
         video = out.add_stream("libx264", rate=Fraction(30), options={"crf": "20", "threads": "2"})
@@ -153,7 +180,8 @@ def _write(path: Path, pictures: Iterator[Bgr], size: tuple[int, int]) -> None:
             frame.pts = index
             out.mux(video.encode(frame))
         out.mux(video.encode(None))
-    tag_film(path, SphereTag(), size)
+    if tagged:
+        tag_film(path, SphereTag(), size)
 
 
 def _degrees(turns: Array) -> Array:
@@ -228,6 +256,141 @@ def view_rows(folder: Path, box: Box, path: Path) -> list[Row]:
             rows.append(Row("sphere: flat view, the source's seam", "≤ 1 code value above around",
                             f"{np.mean(step):.2f}", bool(np.mean(step) <= 1)))  # fmt: skip
     return rows
+
+
+def twin_rows(folder: Path) -> list[Row]:
+    """Two fisheyes, 26 mm apart, in a room whose walls are 3 m away, and in the harbour: what the
+    finished sphere shows about the seam and elsewhere, against one drawn straight from between the
+    lenses."""
+    camera = twin_fisheye(0.1, TWIN_SIDE).truth.camera
+    assert isinstance(camera, BackToBack)
+    room = Box(poses(TWIN_FRAMES, 72, turn=3.0, tremor=0.4, sway=0.05, ahead=0.1, pan=6), ROOM)
+    inside = folder / "room.mp4"
+    pictures = (room.twin(k, camera) for k in range(TWIN_FRAMES))
+    _write(inside, pictures, (2 * TWIN_SIDE, TWIN_SIDE), tagged=False)
+
+    def in_room(frame: int, world: Array, size: tuple[int, int]) -> Bgr:
+        return room.around(world, room.at(frame)[1], size)
+
+    take, outside = twin_fisheye(TWIN_FRAMES / 30, TWIN_SIDE), folder / "twin.mp4"
+    record(take, outside)
+
+    def in_harbour(frame: int, world: Array, size: tuple[int, int]) -> Bgr:
+        turns = np.repeat(world.T[None], len(take.truth), axis=0)
+        return take.scene.draw(replace(take.truth, camera=AllAround(*size), rotation=turns), frame)
+
+    turns = np.stack([room.at(k)[0].T for k in range(TWIN_FRAMES)])
+    rows = []
+    for name, path, straight, own in (
+        ("a room of 3 m", inside, in_room, turns),
+        ("harbour", outside, in_harbour, take.truth.rotation),
+    ):
+        rows += _twin_rows(folder, name, path, straight, own)
+    return rows
+
+
+def _twin_rows(
+    folder: Path, name: str, path: Path,
+    straight: Callable[[int, Array, tuple[int, int]], Bgr], camera: Array,
+) -> list[Row]:  # fmt: skip
+    told, out = folder / "told.json", folder / "out.mp4"
+    order = ["--set", "motion.aim=lock_off", "--quality", "fine", "--report", str(told)]
+    keen(["correct", str(path), str(out), *order])
+    steady = np.array([f["steady"] for f in json.loads(told.read_text())["frames"]])
+    world = camera.swapaxes(1, 2) @ steady
+    mean = Rotation.from_matrix(world).mean().as_matrix()
+    locked = _degrees(world @ mean.T)
+    found = scan(out)
+    size = found.probe.width, found.probe.height
+    seam, rest = [], []
+    for picture in frames(out, found, 0, TWIN_FRAMES - 1):
+        if picture.index % 20:
+            continue
+        drawn = straight(picture.index, world[picture.index], size)
+        grey = cv2.cvtColor(drawn, cv2.COLOR_BGR2YUV)[..., 0]
+        shown = np.clip((picture.planes[0].astype(float) - 16) * 255 / 219, 0, 255)
+        at = cv2.goodFeaturesToTrack(grey, 1500, 0.01, 8)
+        there, ok, _ = cv2.calcOpticalFlowPyrLK(grey, shown.astype(np.uint8), at, None)
+        back, ok_too, _ = cv2.calcOpticalFlowPyrLK(shown.astype(np.uint8), grey, there, None)
+        good = (ok[:, 0] == 1) & (ok_too[:, 0] == 1)
+        good &= np.linalg.norm(back - at, axis=-1)[:, 0] < 0.5
+        places, off = at[good, 0], np.linalg.norm(there - at, axis=-1)[good, 0]
+        longitude = ((places[:, 0] + 0.5) / size[0] - 0.5) * 2 * np.pi
+        latitude = ((places[:, 1] + 0.5) / size[1] - 0.5) * np.pi
+        level = np.cos(latitude)
+        rays = np.stack([level * np.sin(longitude), np.sin(latitude), level * np.cos(longitude)])
+        source = (steady[picture.index] @ rays).T
+        near = np.abs(np.degrees(np.arccos(np.clip(source[:, 2], -1, 1))) - 90) < SEAM_REACH
+        # Where rows shrink towards the poles, and what is below the camera, do not count.
+        fair = (np.abs(np.degrees(latitude)) < 60) & (source[:, 1] < np.cos(np.radians(35)))
+        seam.append(off[near & fair])
+        rest.append(off[~near & fair])
+    at_seam, elsewhere = np.concatenate(seam), np.concatenate(rest)
+    middle = float(np.median(at_seam))
+    return [
+        Row(f"sphere: two fisheyes, {name}: within {SEAM_REACH:.0f}° of the seam, in place",
+            "≤ 1 px", f"{middle:.2f} px, {np.percentile(at_seam, 90):.2f} px at nine of ten",
+            middle <= 1, f"of a sphere {size[0]} px around; {len(at_seam)} corners; elsewhere "
+            f"{np.median(elsewhere):.2f} px"),
+        Row(f"sphere: two fisheyes, {name}: locked off", "≤ 0.1° rms", f"{_rms(locked):.3f}° rms",
+            _rms(locked) <= 0.1),
+    ]  # fmt: skip
+
+
+def wobble_rows(folder: Path) -> list[Row]:
+    """The harbour, stitched of halves that were exposed 30 ms apart: by how much far things move
+    against each other, beyond one turn, before and after."""
+    take = harbour_sphere(3.0, (1024, 512))
+    truth = take.truth
+    late = np.clip(truth.times + LATE, 0, truth.times[-1])
+    turns = Slerp(truth.times, Rotation.from_matrix(truth.rotation))(late).as_matrix()
+    behind = replace(truth, rotation=turns)
+    ahead_of = np.clip(0.5 + AllAround(1024, 512).rays[..., 2:] / 0.1, 0, 1)
+
+    def stitched() -> Iterator[Bgr]:
+        for frame in range(len(truth)):
+            one, other = (take.scene.draw(half, frame) for half in (truth, behind))
+            yield np.asarray(one * ahead_of + other * (1 - ahead_of), np.uint8)
+
+    path, out, told = folder / "late.mp4", folder / "out.mp4", folder / "told.json"
+    _write(path, stitched(), (1024, 512))
+    left, said = [], {}
+    for stitch in ("false", "true"):
+        order = ["motion.aim=lock_off", "motion.level=off", f"motion.stitch={stitch}"]
+        asked = [part for one in order for part in ("--set", one)]
+        keen(["correct", str(path), str(out), "--quality", "fine", "--report", str(told), *asked])
+        said = json.loads(told.read_text())["stitching"]
+        left.append(_bending(out))
+    text = f"{left[0]:.3f}° → {left[1]:.3f}° rms"
+    return [Row("sphere: halves stitched 30 ms apart: bending, in the film", "less", text,
+                left[1] < left[0], f"said: {said['wobble_degrees']:.3f} ± "
+                f"{said['sure_degrees']:.3f}° over the sphere")]  # fmt: skip
+
+
+def _bending(path: Path) -> float:
+    """Degrees rms by which far things of a locked-off film come and go within a second, beyond one
+    turn of all of them: of corners above the horizon that are seen throughout."""
+    found = scan(path)
+    grey = [p.planes[0].copy() for p in frames(path, found, 0, found.probe.frame_count - 1)]
+    rows, columns = grey[0].shape
+    mask = np.zeros_like(grey[0])
+    mask[rows // 4 : rows // 2 + rows // 40] = 255
+    start = cv2.goodFeaturesToTrack(grey[0], 400, 0.02, 8, mask=mask)
+    places, seen = [start[:, 0]], np.ones(len(start), bool)
+    for picture in grey[1:]:
+        there, ok, _ = cv2.calcOpticalFlowPyrLK(grey[0], picture, start, places[-1][:, None].copy(),
+                                                flags=cv2.OPTFLOW_USE_INITIAL_FLOW)  # fmt: skip
+        seen &= (ok[:, 0] == 1) & (np.abs(there - start).max(axis=-1)[:, 0] < 12)
+        places.append(there[:, 0])
+    way = np.stack(places)[:, seen] * 360 / columns
+    quick = way - gaussian_filter1d(way, 0.16 * 30, axis=0, mode="nearest")
+    longitude = np.radians(way[0, :, 0])
+    # A small turn moves things near the horizon by so much: yaw alike, pitch and roll by a wave.
+    up = np.stack([np.cos(longitude), np.sin(longitude)], axis=-1)
+    fit, *_ = np.linalg.lstsq(up, quick[..., 1].T, rcond=None)
+    upwards = quick[..., 1] - (up @ fit).T
+    across = quick[..., 0] - np.median(quick[..., 0], axis=1, keepdims=True)
+    return float(np.sqrt(np.median(across**2 + upwards**2)))
 
 
 def _places_off(one: Bgr, other: Bgr) -> Array:

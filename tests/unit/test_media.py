@@ -232,9 +232,10 @@ def copy(path: Path, target: Path, first: int, last: int, **options) -> Mp4Write
         first, last, sound_from=path, pixel_aspect=found.probe.pixel_aspect, **options,
     ) as writer:  # fmt: skip
         for picture in frames(path, found, first, last):
-            for out, plane in zip(writer.blank_planes(), picture.planes, strict=True):
+            blank = writer.blank()
+            for out, plane in zip(blank.planes, picture.planes, strict=True):
                 out[:] = plane
-            writer.write(picture.pts)
+            writer.write(blank, picture.pts)
         writer.finish()
     return writer
 
@@ -331,8 +332,7 @@ def test_nothing_is_left_of_a_file_that_was_not_finished(make_clip, tmp_path):
         ) as writer,
     ):
         for stamp in found.pts:
-            writer.blank_planes()
-            writer.write(int(stamp))
+            writer.write(writer.blank(), int(stamp))
         assert writer.part.exists()
         raise RuntimeError("stop")
     assert list(tmp_path.iterdir()) == []

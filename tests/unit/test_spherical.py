@@ -208,8 +208,9 @@ def test_sound_all_around_stays_sound_all_around(tmp_path: Path, mp4):
         film, found, 128, 64, "yuv420p", Encoding(), 0, 4, sound_from=told, sphere=SphereTag()
     ) as writer:
         for picture in frames(out, found, 0, 4):
-            for plane, shown in zip(writer.blank_planes(), picture.planes, strict=True):
+            blank = writer.blank()
+            for plane, shown in zip(blank.planes, picture.planes, strict=True):
                 plane[:] = shown
-            writer.write(picture.pts)
+            writer.write(blank, picture.pts)
         writer.finish()
     assert ambisonic_box(film, "mov") == box

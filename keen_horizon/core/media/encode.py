@@ -29,6 +29,14 @@ class Encoding:
     tune: str | None = None
 
 
+@dataclass(frozen=True)
+class Blank:
+    """A frame to be filled, by arrays over its planes."""
+
+    frame: av.VideoFrame
+    planes: tuple[Plane, ...]
+
+
 class Mp4Writer(Mp4File):
     """An :class:`Mp4File` whose pictures are encoded here. ``pixel_aspect`` is that of the output's
     pixels: the width of one over its height; ``sphere`` is what the file is to say of being one."""
@@ -55,7 +63,6 @@ class Mp4Writer(Mp4File):
         self._aspect = pixel_aspect
         self.sphere, self.size = sphere, (width, height)
         self._size = (width, height, pixel_format)
-        self._frame = av.VideoFrame(*self._size)
         with self.removed_on_error():
             self._stream = self._video_stream(encoding)
             if sound_from is not None:
@@ -81,16 +88,17 @@ class Mp4Writer(Mp4File):
         stream.time_base = self.scan.time_base
         return stream
 
-    def blank_planes(self) -> tuple[Plane, ...]:
-        """Arrays over a fresh frame's planes, to be filled and passed on by :meth:`write`."""
+    def blank(self) -> Blank:
+        """A fresh frame, to be filled and passed on by :meth:`write`. May be called from another
+        thread than the writer's."""
         # The encoder keeps earlier frames for a while, so each one has its own memory.
-        self._frame = av.VideoFrame(*self._size)
+        frame = av.VideoFrame(*self._size)
         deep = self._size[2].endswith("10le")
-        return tuple(plane_view(p, deep) for p in self._frame.planes)
+        return Blank(frame, tuple(plane_view(p, deep) for p in frame.planes))
 
-    def write(self, pts: int) -> None:
-        """Encode the frame last handed out by :meth:`blank_planes` at the source's ``pts``."""
-        frame = self._frame
+    def write(self, blank: Blank, pts: int) -> None:
+        """Encode a frame that :meth:`blank` handed out, at the source's ``pts``."""
+        frame = blank.frame
         colour = self.scan.probe.colour
         frame.colorspace, frame.color_range = colour["matrix"], colour["range"]
         frame.color_primaries, frame.color_trc = colour["primaries"], colour["transfer"]

@@ -120,7 +120,7 @@ def picture_stream(container: av.container.InputContainer, path: Path) -> VideoS
 
 
 def scan(path: str | Path) -> Scan:
-    """Check and describe a file, reading packet times but decoding only the first frame.
+    """Check and describe a file, reading packet times but decoding only a first frame.
 
     Raises MediaError (or DamagedMedia) naming the file, the reason and what to do.
     """
@@ -145,9 +145,8 @@ def scan(path: str | Path) -> Scan:
             )
         pts = _packet_times(container, stream, path)
         sound = _sound(container)
-    with open_input(path) as container:
-        stream = picture_stream(container, path)
         try:
+            container.seek(int(pts[0]), stream=stream, backward=True)
             first = next(container.decode(stream), None)
         except (av.error.FFmpegError, ValueError) as error:
             raise _undecodable(path, error) from error

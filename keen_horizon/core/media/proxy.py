@@ -9,6 +9,7 @@ import av
 import cv2
 import numpy as np
 
+from .ahead import ahead
 from .decode import Picture, frames, plane_view
 from .encode import Encoding, Mp4Writer
 from .probe import Scan
@@ -44,13 +45,14 @@ def make_proxy(
         target, scan, width, height, "yuv420p", ENCODING, 0, total - 1,
         sound_from=path, encode_sound=True,
     ) as writer:  # fmt: skip
-        for done, picture in enumerate(frames(path, scan, 0, total - 1), 1):
-            planes = writer.blank_planes()
-            _shrink(picture, planes)
-            if done == total // 2 + 1:
-                _write_poster(planes, scan, poster)
-            writer.write(picture.pts)
-            progress(done, total)
+        with ahead(frames(path, scan, 0, total - 1)) as pictures:
+            for done, picture in enumerate(pictures, 1):
+                blank = writer.blank()
+                _shrink(picture, blank.planes)
+                if done == total // 2 + 1:
+                    _write_poster(blank.planes, scan, poster)
+                writer.write(blank, picture.pts)
+                progress(done, total)
         writer.finish()
 
 

@@ -131,6 +131,12 @@ def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> Spher
     return replace(motion, wobble=stitch_wobble(motion, tracks, canvas))
 
 
+def left_by_turns(before: Rays, after: Rays, valid: Flags) -> Real:
+    """``(p,)`` radians rms that a turn and a direction of travel leave of the movements of marks
+    ``(p, m, 3)``, most of them, in each of ``p`` pairs of pictures."""
+    return _fits(before, after, valid, _first_turns(before, after, valid)).residual
+
+
 def _first_look(tracks: Tracks, canvas: Canvas, aside: Flags) -> tuple[Real, Flags]:
     """Turns ``(n, 3, 3)``, about; and ``(records,)`` sightings of what goes its own way again and
     again, by however little at a time, so that no single pair shows it: a deck that the camera

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 
 BATCH = 32  # pairs worked on at once
 ROUNDS = 3
+ENOUGH = 300  # marks of a pair
 SPAN = 3.0  # times the typical residual at which a mark's weight has fallen to a quarter
 FINEST = np.radians(0.01)
 LIKELY = np.radians(0.3)  # that a frame bends by against the one before
@@ -57,6 +58,7 @@ def stitch_wobble(motion: SphereMotion, tracks: Tracks, canvas: Canvas) -> Stitc
     for start in range(1, n, BATCH):
         part = np.arange(start, min(start + BATCH, n))
         pairs = correspondences(tracks, canvas, part, motion.evidence.left_out)
+        pairs = pairs[:, :: max(1, pairs.valid.shape[1] // ENOUGH)]
         before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
         at = np.einsum("pij,pmj->pmi", motion.turns[part], before)
         for half in range(HALVES):

@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import cv2
 import numpy as np
@@ -21,6 +22,7 @@ from scipy.spatial.transform import Rotation
 from ..geometry.canvas import Canvas
 from ..geometry.twin import HALF_PI, FisheyeLens, Twin
 from ..types import Flags, Indices, Luma, Points, Rays, Real
+from .sphere_turns import left_by_turns
 
 ANGLES = 720  # ways from the middle of a picture along which its end is looked for
 DARK = 12.0  # code values above its corners, from which on a picture shows something
@@ -39,10 +41,9 @@ ROUNDS = 4  # of looking again with what was found
 MOST = 500  # places a frame
 WITHIN = 0.9  # of a round picture, that is looked at for how things move
 MOVED = np.radians(0.5)  # by which things have to have moved to tell how lenses bend
-BENDS = (-0.12, 0.12)  # that are tried
-STEADY = np.radians(0.04)  # beyond which a movement counts less
+BENDS, TRIES = (-0.1, 0.1), 11  # that are tried first
+NEAR, FINE_BEND = 0.008, 2e-4  # how far they are looked for then, and how finely
 LOW = 0.5  # of the way down, below which things are near, or turn with the camera
-TURN_ROUNDS = 8
 BEYOND = 4.0  # times as much counts what would have to be further away than far
 BELOW, LITTLE = 0.25, 0.1  # of the turn, straight down, that counts little: how much
 MIDDLE = 0.002  # of its radius, that a lens' middle is likely to be off its picture's
@@ -327,13 +328,8 @@ def _moves(
 
 
 def _bent(twin: Twin, moves: Sequence[tuple[tuple[Points, Points], ...]]) -> Twin:
-    """Lenses that bend so that things move most like one turn of the camera; as they were where
-    they move too little to tell."""
-
-    def with_bend(bend: float) -> Twin:
-        one, other = (replace(lens, bend=bend) for lens in twin.lenses)
-        return replace(twin, lenses=(one, other))
-
+    """Lenses that bend so that things move most like one turn of the camera, and its travel; as
+    they were where they move too little to tell."""
     told = []
     for move in moves:
         before, after = _rays_of(twin, move)
@@ -347,11 +343,29 @@ def _bent(twin: Twin, moves: Sequence[tuple[tuple[Points, Points], ...]]) -> Twi
     if len(told) < FEW:
         return twin
 
+    def with_bend(bend: float) -> Twin:
+        one, other = (replace(lens, bend=bend) for lens in twin.lenses)
+        return replace(twin, lenses=(one, other))
+
     def left(bend: float) -> float:
         tried = with_bend(bend)
-        return float(sum(_unlike_a_turn(*_rays_of(tried, move)) for move in told))
+        rays = [_rays_of(tried, move) for move in told]
+        shape = (len(rays), max(len(before) for before, _ in rays))
+        before, after = np.zeros((2, *shape, 3))
+        valid = np.zeros(shape, bool)
+        for k, (one, other) in enumerate(rays):
+            before[k, : len(one)], after[k, : len(one)] = one, other
+            valid[k, : len(one)] = True
+        return float(np.log(left_by_turns(before, after, valid)).sum())
 
-    return with_bend(float(minimize_scalar(left, bounds=BENDS, method="bounded").x))
+    bounds = (twin.lenses[0].bend - NEAR, twin.lenses[0].bend + NEAR)
+    if twin.lenses[0].bend == 0:
+        tries = np.linspace(*BENDS, TRIES)
+        best = float(tries[int(np.argmin([left(one) for one in tries]))])
+        bounds = (best - tries[1] + tries[0], best + tries[1] - tries[0])
+    options: Any = {"xatol": FINE_BEND}
+    return with_bend(float(minimize_scalar(left, bounds=bounds, method="bounded",
+                                           options=options).x))  # fmt: skip
 
 
 def _rays_of(twin: Twin, move: tuple[tuple[Points, Points], ...]) -> tuple[Rays, Rays]:
@@ -361,20 +375,6 @@ def _rays_of(twin: Twin, move: tuple[tuple[Points, Points], ...]) -> tuple[Rays,
                         zip(twin.lenses, move, strict=True)]) for when in (0, 1)
     )  # fmt: skip
     return before, after
-
-
-def _unlike_a_turn(before: Rays, after: Rays) -> float:
-    """How far rays are from having been turned all alike; the most that are, count."""
-    weight, cost = np.ones(len(before)), 0.0
-    for _ in range(TURN_ROUNDS):
-        square = (after * weight[:, None]).T @ before
-        u, _, vt = np.linalg.svd(square)
-        u[:, 2] *= np.sign(np.linalg.det(u @ vt))
-        turn = u @ vt
-        off = ((after - before @ turn.T) ** 2).sum(axis=1) / STEADY**2
-        weight = 1 / (1 + off) ** 2
-        cost = float(np.log1p(off).mean())
-    return cost
 
 
 def _refined(twin: Twin, circles: tuple[_Circle, _Circle], pairs: _Pairs) -> tuple[Twin, Real]:

@@ -112,7 +112,7 @@ class TurnedSampler:
         rows, columns = self._places.shape[:2]
         size = (columns * CELL, rows * CELL)
         wide = cv2.resize(self._places, size, interpolation=cv2.INTER_LINEAR)
-        at = np.ascontiguousarray(wide[CELL : CELL + canvas.height, CELL : CELL + canvas.width])
+        at = wide[CELL : CELL + canvas.height, CELL : CELL + canvas.width]
         self._told_by_themselves(at, (1, 1), (0.0, 0.0))
         return at
 
@@ -230,6 +230,6 @@ class _Source:
     def draw(self, places: Positions, target: AnyArray) -> None:
         rows, columns = target.shape
         cv2.remap(
-            self._around, np.ascontiguousarray(places[:rows, :columns]), None, cv2.INTER_CUBIC,
+            self._around, places[:rows, :columns], None, cv2.INTER_CUBIC,
             dst=target, borderMode=cv2.BORDER_REPLICATE,
         )  # fmt: skip

@@ -19,7 +19,7 @@ from .sphere_source import first_eye, whole_probe
 
 LOOKS = 3  # frames that are asked whether they go around
 TWIN_LOOKS = 8  # frames that two fisheyes are told by
-MOMENT = 0.13  # seconds, about, after which frames are looked at again for how things moved
+MOMENT = 0.27  # seconds, about, after which frames are looked at again for how things moved
 
 
 @dataclass(frozen=True)

@@ -14,6 +14,7 @@ import numpy as np
 
 from ..errors import BadSetting, KeenError, disk_errors
 from ..geometry.canvas import Canvas
+from ..media.ahead import ahead
 from ..media.decode import Plane, frames
 from ..media.probe import Scan
 from ..motion.camera_motion import CameraMotion, PointTrack
@@ -66,12 +67,13 @@ def followed_through(
     part = ... if eye is None else np.s_[: eye.height, : eye.width]
     with disk_errors(folder, about=path), TracksWriter(folder, tracker) as writer:
         start = first + writer.resumed
-        for picture in frames(path, scan, start, last, luma_only=True):
-            luma = picture.planes[0][part]
-            writer.add(tracker.step(luma))
-            if look is not None:
-                look(picture.index - first, luma)
-            progress(picture.index - first + 1, total)
+        with ahead(frames(path, scan, start, last, luma_only=True)) as pictures:
+            for picture in pictures:
+                luma = picture.planes[0][part]
+                writer.add(tracker.step(luma))
+                if look is not None:
+                    look(picture.index - first, luma)
+                progress(picture.index - first + 1, total)
         writer.close(scan.times[first : last + 1], first)
     return Tracks.read(folder)
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Generator, Iterator, Mapping
+from contextlib import closing
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import islice
@@ -12,8 +13,9 @@ import numpy as np
 
 from ..errors import KeenError
 from ..geometry.chain import WarpChain
+from ..media.ahead import ahead
 from ..media.decode import Picture, Plane, frames, working_format
-from ..media.encode import Encoding, Mp4Writer
+from ..media.encode import Blank, Encoding, Mp4Writer
 from ..media.probe import Scan
 from ..media.segments import join, plan
 from ..path.edge_fill_plan import Lenders
@@ -140,7 +142,8 @@ class Render:
         is not among those of the chain."""
         if not self.first <= frame <= self.last:
             raise KeenError(f"frame {frame} is none of {self.first} to {self.last}.")
-        picture, held = next(self.pictures(frame))
+        with closing(self.pictures(frame)) as pictures:
+            picture, held = next(pictures)
         output = self.drawing.chain.view.output
         planes = tuple(
             np.empty((-(-output.height // down), -(-output.width // across)), plane.dtype)
@@ -151,7 +154,7 @@ class Render:
         self.draw(picture, held, planes)
         return picture, planes
 
-    def pictures(self, start: int) -> Iterator[tuple[Picture, Held]]:
+    def pictures(self, start: int) -> Generator[tuple[Picture, Held], None, None]:
         """Pictures from frame ``start`` on, each with those that are held about it, by their index.
 
         No more pictures are held than lie within the reach.
@@ -161,12 +164,15 @@ class Render:
         reach = max((max(one.offsets) for one in who if one is not None), default=0)
         held: dict[int, Picture] = {}
         now = start
-        for picture in frames(self.path, self.scan, max(self.first, start - reach), self.last):
-            held[picture.index] = picture
-            while now <= self.last and (now + reach <= picture.index or picture.index == self.last):
-                yield held[now], held
-                now += 1
-                held.pop(now - reach - 1, None)
+        read = frames(self.path, self.scan, max(self.first, start - reach), self.last)
+        with ahead(read) as decoded:
+            for picture in decoded:
+                held[picture.index] = picture
+                at = picture.index
+                while now <= self.last and (now + reach <= at or at == self.last):
+                    yield held[now], held
+                    now += 1
+                    held.pop(now - reach - 1, None)
 
     def _lend(
         self, frame: int, lenders: Lenders, others: Iterator[int], held: Held
@@ -189,10 +195,17 @@ class Render:
             working_format(self.scan.probe.pixel_format), self.encoding, start, stop,
             sound_from=sound_from, pixel_aspect=output.pixel_aspect,
         ) as writer:  # fmt: skip
-            for picture, held in islice(pictures, stop - start + 1):
-                self.draw(picture, held, writer.blank_planes())
-                writer.write(picture.pts)
-                self.progress(picture.index - self.first + 1, len(self.drawing.chain))
+
+            def drawn() -> Iterator[tuple[Picture, Blank]]:
+                for picture, held in islice(pictures, stop - start + 1):
+                    blank = writer.blank()
+                    self.draw(picture, held, blank.planes)
+                    yield picture, blank
+
+            with ahead(drawn()) as done:
+                for picture, blank in done:
+                    writer.write(blank, picture.pts)
+                    self.progress(picture.index - self.first + 1, len(self.drawing.chain))
             writer.finish()
         return writer.sound_note
 
@@ -217,7 +230,8 @@ def render(
     job = Render(path, scan, drawing, first, encoding or Encoding(), progress)
     check_range(scan, first, job.last)
     if room is None:
-        sound = job.write(target, job.pictures(first), first, job.last, path)
+        with closing(job.pictures(first)) as pictures:
+            sound = job.write(target, pictures, first, job.last, path)
     else:
         sound = _in_segments(job, target, room)
     output = chain.view.output
@@ -229,9 +243,9 @@ def _in_segments(job: Render, target: Path, room: Path) -> str:
     segments = plan(room, job.first, job.last)
     missing = [segment for segment in segments if not segment.path.exists()]
     if missing:
-        pictures = job.pictures(missing[0].first)
-        for segment in missing:
-            job.write(segment.path, pictures, segment.first, segment.last)
+        with closing(job.pictures(missing[0].first)) as pictures:
+            for segment in missing:
+                job.write(segment.path, pictures, segment.first, segment.last)
     total = len(job.drawing.chain)
     job.progress(total, total)
     return join(segments, target, job.scan, sound_from=job.path)

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
 from ..geometry.canvas import Canvas
 from ..geometry.projection import Camera, Equirectangular
+from ..media.ahead import ahead
 from ..media.decode import Picture, Plane, frames, working_format
-from ..media.encode import Encoding, Mp4Writer
+from ..media.encode import Blank, Encoding, Mp4Writer
 from ..media.probe import Scan
 from ..picture.sphere_warp import SphereSampler, warp_sphere
 from ..picture.twin_warp import TwinLayout, TwinSampler
@@ -49,25 +50,32 @@ def render_sphere(
         camera = Camera(eye, Equirectangular.of(eye))
         read, drawn_by = _source(scan, eye)
         draw, bends = drawn_by(camera), solution.bends
-        for picture in frames(path, read, first, last):
-            at = picture.index - first
-            planes, turn = writer.blank_planes(), solution.corrections[at]
-            if solution.looks is not None and solution.angles is not None:
-                wanted = camera_at(view, float(solution.angles[at]))
-                if wanted != camera:
-                    camera, draw = wanted, drawn_by(wanted)
-                one = picture if tag.stereo == "mono" else next(eyes_of(picture, tag))
-                draw(one, turn @ solution.looks[at], planes, bends[at])
-            elif tag.stereo == "mono":
-                draw(picture, turn, planes, bends[at])
-            else:
-                drawn = replace(picture, planes=planes)  # type: ignore[arg-type]
-                for one, into in zip(eyes_of(picture, tag), eyes_of(drawn, tag), strict=True):
-                    draw(one, turn, into.planes, bends[at])
-            if sharpen is not None:
-                sharpen.apply(planes[0], space, at)
-            writer.write(picture.pts)
-            progress(at + 1, len(solution))
+
+        def drawn(pictures: Iterator[Picture]) -> Iterator[tuple[Picture, Blank]]:
+            nonlocal camera, draw
+            for picture in pictures:
+                at = picture.index - first
+                blank, turn = writer.blank(), solution.corrections[at]
+                if solution.looks is not None and solution.angles is not None:
+                    wanted = camera_at(view, float(solution.angles[at]))
+                    if wanted != camera:
+                        camera, draw = wanted, drawn_by(wanted)
+                    one = picture if tag.stereo == "mono" else next(eyes_of(picture, tag))
+                    draw(one, turn @ solution.looks[at], blank.planes, bends[at])
+                elif tag.stereo == "mono":
+                    draw(picture, turn, blank.planes, bends[at])
+                else:
+                    into = replace(picture, planes=blank.planes)  # type: ignore[arg-type]
+                    for one, part in zip(eyes_of(picture, tag), eyes_of(into, tag), strict=True):
+                        draw(one, turn, part.planes, bends[at])
+                if sharpen is not None:
+                    sharpen.apply(blank.planes[0], space, at)
+                yield picture, blank
+
+        with ahead(frames(path, read, first, last)) as pictures, ahead(drawn(pictures)) as done:
+            for picture, blank in done:
+                writer.write(blank, picture.pts)
+                progress(picture.index - first + 1, len(solution))
         writer.finish()
     return Rendered(*size, writer.sound_note, len(solution))
 

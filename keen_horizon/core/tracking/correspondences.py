@@ -31,7 +31,7 @@ class Correspondences:
         """``(p, m)`` which are valid and of one half of the marks, 0 or 1; None for both."""
         return self.valid if half is None else self.valid & (self.mark % HALVES == half)
 
-    def __getitem__(self, part: Indices | tuple[Indices, slice]) -> Correspondences:
+    def __getitem__(self, part: Indices | tuple[Indices | slice, slice]) -> Correspondences:
         """Some pairs, or some pairs and some of their places."""
         return Correspondences(*(getattr(self, f.name)[part] for f in fields(self)))
 
