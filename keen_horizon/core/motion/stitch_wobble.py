@@ -76,7 +76,7 @@ def stitch_wobble(motion: SphereMotion, tracks: Tracks, canvas: Canvas) -> Stitc
     sure = np.where(both > 0, both / np.maximum(both + noise, 1e-18), 0.0)
     size = size_of_bends(np.sqrt(np.maximum(both, 0.0))[None])
     doubt = size_of_bends(np.sqrt(noise)[None])
-    if size < max(LEAST, doubt):
+    if size < max(LEAST, 2 * doubt):
         return StitchWobble(np.zeros((n, 2, 3, 3)), size, doubt)
     return StitchWobble(bend_of(sure * found.mean(axis=0)), size, doubt)
 
