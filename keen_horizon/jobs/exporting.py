@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -71,7 +72,13 @@ def _exported(
         "render": made - after,
         "check": time.monotonic() - made,
     }
+    # A render that was taken up again has not seen all frames; whoever took the file in has.
+    rendered = replace(rendered, damaged=_damaged(task, row.first_frame, measure.last_frame))
     return pipeline.correction_report(solution, treatment, rendered, seconds, again, edges)
+
+
+def _damaged(task: Task, first: int, last: int) -> tuple[int, ...]:
+    return tuple(k for k in task.recording.damaged or [] if first <= k <= last)
 
 
 def _measure_of(session: Session, export: Export) -> Measure:

@@ -33,7 +33,8 @@ def take_in(task: Task, progress: Progress) -> None:
             shown, lines = found, LINES
             if taken.kind == "sphere":
                 shown, lines = whole_scan(found, taken.twin), SPHERE_LINES
-            make_proxy(task.source, shown, room / "proxy.mp4", room / "poster.jpg", progress, lines)
+            proxy, poster = room / "proxy.mp4", room / "poster.jpg"
+            damaged = make_proxy(task.source, shown, proxy, poster, progress, lines)
         except MediaError as error:
             _refuse(task, error.renamed(recording.name))
             raise
@@ -42,10 +43,11 @@ def take_in(task: Task, progress: Progress) -> None:
             "probe": found.probe.to_json(),
             "kind": taken.kind,
             "kind_words": taken.words if taken.may_differ else "",
+            "damaged": damaged or None,
             "twin": taken.twin and taken.twin.to_json(),
             "timing_key": store.adopt("timings", room / "timing.npz"),
-            "proxy_key": store.adopt("proxies", room / "proxy.mp4"),
-            "poster_key": store.adopt("posters", room / "poster.jpg"),
+            "proxy_key": store.adopt("proxies", proxy),
+            "poster_key": store.adopt("posters", poster),
         }
     with task.database.session.begin() as session:
         row = session.get_one(Recording, recording.id)

@@ -2,7 +2,8 @@
 
 Every worker sends a heartbeat. One that falls silent for :data:`DEAD_AFTER` seconds is taken for
 dead; the others hand its work over anew, so it is begun again well within a minute. A worker that
-was only stopped for that long finds itself replaced, and ends.
+was only stopped for that long finds itself replaced, and ends. While the database is away nobody's
+heart can be heard, so nobody is taken for dead until it has been back for as long.
 """
 
 from __future__ import annotations
@@ -13,7 +14,8 @@ import os
 import time
 
 import procrastinate
-from procrastinate.jobs import Status
+from procrastinate.jobs import DeleteJobCondition, Status
+from procrastinate.worker import Worker
 
 from ..store.database import Database
 from ..store.media_store import MediaStore
@@ -26,6 +28,7 @@ log = logging.getLogger(__name__)
 HEARTBEAT = 5.0  # seconds
 DEAD_AFTER = 20.0
 LOOK_AFTER_EVERY = 5.0
+PATIENT = 3600.0  # seconds that the queue waits for a database that is away
 REPLACED = 75  # exit status of a worker whose work has been given to another
 
 
@@ -34,7 +37,7 @@ def work_forever(url: str, store: MediaStore, queues: list[str] | None) -> None:
     database = Database(url)
     runner = JobRunner(database, store)
     store.clear_stale_workspaces()
-    app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=url))
+    app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=url, timeout=PATIENT))
 
     @app.task(name=TASK)
     def run(job_id: int) -> None:
@@ -47,32 +50,55 @@ def work_forever(url: str, store: MediaStore, queues: list[str] | None) -> None:
 
     async def everything() -> None:
         async with app.open_async():
-            keeper = asyncio.create_task(_look_after(app, database, Queue(url)))
+            worker = Worker(
+                app,
+                queues=queues or [QUICK, SLOW],
+                update_heartbeat_interval=HEARTBEAT,
+                stalled_worker_timeout=DEAD_AFTER,
+                fetch_job_polling_interval=2.0,
+                # Whatever is under way is taken up again by another worker.
+                shutdown_graceful_timeout=1.0,
+                delete_jobs=DeleteJobCondition.SUCCESSFUL,
+            )
+            keeper = asyncio.create_task(_look_after(worker, database, Queue(url)))
             try:
-                await app.run_worker_async(
-                    queues=queues or [QUICK, SLOW],
-                    update_heartbeat_interval=HEARTBEAT,
-                    stalled_worker_timeout=DEAD_AFTER,
-                    fetch_job_polling_interval=2.0,
-                    # Whatever is under way is taken up again by another worker.
-                    shutdown_graceful_timeout=1.0,
-                    delete_jobs="successful",
-                )
+                await worker.run()  # type: ignore[no-untyped-call]
             finally:
                 keeper.cancel()
 
     asyncio.run(everything())
 
 
-async def _look_after(app: procrastinate.App, database: Database, queue: Queue) -> None:
+class Quiet:
+    """For how long the database has answered without a break."""
+
+    def __init__(self) -> None:
+        self._since = time.monotonic()
+
+    def broken(self) -> None:
+        """It did not answer."""
+        self._since = time.monotonic()
+
+    @property
+    def long_enough(self) -> bool:
+        """Whether every worker that is alive has been heard since."""
+        return time.monotonic() - self._since > DEAD_AFTER
+
+
+async def _look_after(worker: Worker, database: Database, queue: Queue) -> None:
+    quiet, app = Quiet(), worker.app
     while True:
         try:
-            await _give_up_stalled(app)
+            if worker.worker_id is not None:  # the worker's own way of saying so ends for good
+                await app.job_manager.update_heartbeat(worker.worker_id)  # at the first outage
+            if quiet.long_enough:
+                await _give_up_stalled(app)
             count = await asyncio.to_thread(queue.requeue_lost, database)
             if count:
                 log.warning("%s pieces of work had been lost; back into the queue", count)
         except Exception:  # the database may be away for a moment; keep looking
             log.exception("looking after the queue failed")
+            quiet.broken()
         rested = time.monotonic()
         await asyncio.sleep(LOOK_AFTER_EVERY)
         if time.monotonic() - rested > LOOK_AFTER_EVERY + DEAD_AFTER:

@@ -76,7 +76,7 @@ def serve(*, demo: bool, extra: tuple[str, ...] = ()) -> int:
         try:
             while True:
                 time.sleep(1)
-                running.crew.tend(say)
+                running.tend(say)
         except KeyboardInterrupt:
             say("stopping")
     return 0

@@ -15,12 +15,13 @@ import socket
 import subprocess
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 DATABASE = "keen_horizon"
 ROLE = "keen"
+LONGEST_REST = 60.0  # seconds before a server that does not start is tried once more
 DEBIAN_OWNER = "postgres"  # made by Debian's package
 
 
@@ -32,20 +33,27 @@ def free_port() -> int:
 
 @contextmanager
 def database_url(home: Path, *, passing: bool = False) -> Iterator[str]:
-    """Address of a running, migrated-or-not database.
+    """Address of a running, migrated-or-not database, see :func:`database`."""
+    with database(home, passing=passing) as (url, _):
+        yield url
+
+
+@contextmanager
+def database(home: Path, *, passing: bool = False) -> Iterator[tuple[str, Server | None]]:
+    """Address of a running, migrated-or-not database, and its server, if it is to be tended here.
 
     ``KEEN_DATABASE_URL`` names an existing one. Otherwise a private server is started in ``home``
     (or, with ``passing``, in a temporary folder that is removed afterwards) unless it runs already.
     """
     given = os.environ.get("KEEN_DATABASE_URL")
     if given:
-        yield given
+        yield given, None
         return
     folder = Path(tempfile.mkdtemp(prefix="keen-postgres-")) if passing else _place_for(home)
     server = Server(folder)
     try:
         with server:
-            yield server.url
+            yield server.url, server
     finally:
         if passing:
             shutil.rmtree(folder, ignore_errors=True)
@@ -82,6 +90,7 @@ class Server:
         self._folder = folder
         self._port = 0
         self._started = False
+        self._failed, self._rests = 0, 0.0
         versions = sorted(
             Path("/usr/lib/postgresql").glob("*/bin"), key=lambda p: float(p.parent.name)
         )
@@ -113,6 +122,25 @@ class Server:
     def __exit__(self, *error: object) -> None:
         if self._started:
             self._run(["pg_ctl", "-D", str(self._data), "-m", "fast", "-w", "stop"], check=False)
+
+    def tend(self, say: Callable[[str], None]) -> None:
+        """Start the server again, at its port, if it has ended by itself; what does not start is
+        tried again after longer and longer."""
+        if self._answers() or time.monotonic() < self._rests:
+            return
+        say("the database ended unexpectedly; starting it again")
+        try:
+            self._start(self._port)
+            self._failed = 0
+        except SystemExit as error:  # the disk is full, say
+            self._failed += 1
+            rest = min(2.0**self._failed, LONGEST_REST)
+            self._rests = time.monotonic() + rest
+            say(f"{error}\nkeen: trying again in {rest:.0f} s")
+
+    def _answers(self) -> bool:
+        with socket.socket() as probe:
+            return probe.connect_ex(("127.0.0.1", self._port)) == 0
 
     def _run(self, command: list[str], *, check: bool = True) -> None:
         password = self._password.read_text().strip() if self._password.exists() else ""
@@ -155,8 +183,8 @@ class Server:
         with socket.socket() as probe:
             return port if probe.connect_ex(("127.0.0.1", port)) == 0 else 0
 
-    def _start(self) -> None:
-        self._port = free_port()
+    def _start(self, port: int = 0) -> None:
+        self._port = port or free_port()
         options = (
             f"-p {self._port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' "
             "-c shared_buffers=64MB -c max_connections=60"
@@ -167,7 +195,6 @@ class Server:
         )  # fmt: skip
         self._started = True
         for _ in range(50):
-            with socket.socket() as probe:
-                if probe.connect_ex(("127.0.0.1", self._port)) == 0:
-                    return
+            if self._answers():
+                return
             time.sleep(0.1)

@@ -14,7 +14,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 PREFERRED_PORT = 8420
-MOST_RESTARTS, RESTARTS_WITHIN = 6, 60.0  # seconds
+RESTARTS_WITHIN = 60.0  # seconds, in which ends of a process count against it
+LONGEST_REST = 60.0  # seconds before one that ends again and again is started once more
 
 
 class Processes:
@@ -26,7 +27,8 @@ class Processes:
         }  # fmt: skip
         self._data = data
         self._arguments: dict[str, list[str]] = {}
-        self._ends: list[float] = []  # when a process ended by itself
+        self._ends: dict[str, list[float]] = {}  # when processes ended by themselves
+        self._rests: dict[str, float] = {}  # until when those that did are left alone
         self.processes: dict[str, subprocess.Popen[bytes]] = {}
 
     def start(self, name: str, arguments: list[str]) -> None:
@@ -69,16 +71,21 @@ class Processes:
 
     def tend(self, say: Callable[[str], None]) -> None:
         """Start again whatever has ended by itself: a worker that was killed, say. What keeps
-        ending is given up with SystemExit."""
+        ending is left alone for longer and longer; the others go on."""
         for name, process in self.processes.items():
             if process.poll() is None:
                 continue
             now = time.monotonic()
-            self._ends = [end for end in self._ends if now - end < RESTARTS_WITHIN] + [now]
-            if len(self._ends) > MOST_RESTARTS:
-                raise SystemExit(f"keen: {name} ends again and again; see {self.log(name)}")
-            say(f"{name} ended unexpectedly (see {self.log(name)}); starting it again")
-            self.start(name, self._arguments[name])
+            if name not in self._rests:
+                ends = [end for end in self._ends.get(name, []) if now - end < RESTARTS_WITHIN]
+                self._ends[name] = [*ends, now]
+                rest = min(2.0 ** (len(ends) - 1), LONGEST_REST) if ends else 0.0
+                self._rests[name] = now + rest
+                again = f"again in {rest:.0f} s" if rest else "again"
+                say(f"{name} ended unexpectedly (see {self.log(name)}); starting it {again}")
+            if now >= self._rests[name]:
+                del self._rests[name]
+                self.start(name, self._arguments[name])
 
     def __enter__(self) -> Processes:
         return self

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ..store.database import migrate
-from .postgres import database_url
+from .postgres import Server, database
 from .processes import Processes, wait_for_page
 
 
@@ -20,6 +20,13 @@ class Running:
     url: str
     data: Path
     crew: Processes
+    server: Server | None = None
+
+    def tend(self, say: Callable[[str], None]) -> None:
+        """Start again whatever has ended by itself."""
+        if self.server is not None:
+            self.server.tend(say)
+        self.crew.tend(say)
 
 
 @contextmanager
@@ -39,7 +46,7 @@ def application(
     database in a temporary folder that goes with it.
     """
     data.mkdir(parents=True, exist_ok=True)
-    with database_url(data, passing=passing) as url:
+    with database(data, passing=passing) as (url, server):
         migrate(url)
         if demo:
             # Loaded only here: workers and servers need no cameras that do not exist.
@@ -52,4 +59,4 @@ def application(
             wait_for_page(address, crew)
             if workers:  # after the page, which does not need them yet and is waited for
                 crew.start_workers()
-            yield Running(address, url, data, crew)
+            yield Running(address, url, data, crew, server)

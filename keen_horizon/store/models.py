@@ -67,6 +67,7 @@ class Recording(Base):
     kind: Mapped[str] = mapped_column(default="flat", server_default="flat")
     kind_words: Mapped[str] = mapped_column(default="", server_default="")
     twin: Mapped[Json | None]
+    damaged: Mapped[list[int] | None] = mapped_column(JSONB)  # frames' numbers
     created: Mapped[datetime] = mapped_column(default=now)
     shoot: Mapped[Shoot] = relationship()
 

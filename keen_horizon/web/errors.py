@@ -7,11 +7,14 @@ import logging
 from flask import Flask, jsonify, render_template, request
 from flask.typing import ResponseReturnValue
 from flask_wtf.csrf import CSRFError
+from psycopg.errors import DiskFull
+from sqlalchemy.exc import DataError, DBAPIError, InterfaceError, OperationalError
 from werkzeug.exceptions import HTTPException
 
-from ..core.errors import KeenError, NoRoom
+from ..core.errors import KeenError, NoRoom, disk_errors
 from ..store.library import NotFound
 from ..store.media_store import TooLarge
+from . import services
 
 log = logging.getLogger(__name__)
 _TITLES = {
@@ -19,6 +22,7 @@ _TITLES = {
     404: "There is nothing here",
     405: "That cannot be done here",
     413: "Too large",
+    503: "One moment",
     507: "The disk is full",
 }
 
@@ -27,6 +31,8 @@ def register(app: Flask) -> None:
     app.register_error_handler(KeenError, _keen)
     app.register_error_handler(CSRFError, _expired)
     app.register_error_handler(HTTPException, _http)
+    app.register_error_handler(DBAPIError, _database)
+    app.register_error_handler(OSError, _disk)
     app.register_error_handler(Exception, _unexpected)
 
 
@@ -49,6 +55,29 @@ def _http(error: HTTPException) -> ResponseReturnValue:
     status = error.code or 500
     text = "The address may be old." if status == 404 else (error.description or "")
     return _answer(status, text)
+
+
+def _database(error: DBAPIError) -> ResponseReturnValue:
+    """What the database says: that it is full, that a value is none for it, or nothing at all."""
+    if isinstance(error.orig, DiskFull):
+        return _answer(507, "The disk is full, so it could not be kept. Make room and try again.")
+    if isinstance(error, DataError):
+        return _answer(400, "There is a value in the request that cannot be kept.")
+    if isinstance(error, OperationalError | InterfaceError):
+        log.warning("the database is away: %s", error)
+        return _answer(503, "The database is away; it is being started again. Try in a moment.")
+    return _unexpected(error)
+
+
+def _disk(error: OSError) -> ResponseReturnValue:
+    """What a store says that is full, or cannot be written."""
+    try:
+        with disk_errors(services().store.root, about="The media store"):
+            raise error
+    except KeenError as told:
+        return _keen(told)
+    except OSError:
+        return _unexpected(error)
 
 
 def _unexpected(error: Exception) -> ResponseReturnValue:

@@ -9,6 +9,7 @@ from flask import Blueprint, Response, jsonify, request
 from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
+from ..core.media.damage import damage_words
 from ..core.path.least_zoom import LARGEST, least_cover, widest_view
 from ..core.pipeline import Solution
 from ..core.stations.frame import FRAME
@@ -219,13 +220,16 @@ def _answer(
     measure = treatments.measured(session, clip)
     drawn = _drawn(clip, measure, treatment, sliding=sliding)
     whole = drawn is not None
+    found = drawn or _provisional(clip, measure, treatment, sliding=sliding)
+    damage = damage_words(clip.recording.damaged or [], measure.first_frame, measure.last_frame)
     return {
         **_standing(session, clip, treatment),
         "finished": "",
         "keys": {},
         "whole": whole,
         "solving": None,
-        **(drawn or _provisional(clip, measure, treatment, sliding=sliding)),
+        **found,
+        "notes": [*([damage] if damage else []), *found["notes"]],
     }
 
 

@@ -1,12 +1,16 @@
-"""The launcher's crew: what is killed is started again, what keeps dying is given up."""
+"""The launcher's crew: what is killed is started again, what keeps dying is left alone longer."""
 
 import os
 import signal
 
 import pytest
+from sqlalchemy import select
 
 from keen_horizon.launch import processes
+from keen_horizon.launch.postgres import database
 from keen_horizon.launch.processes import Processes
+from keen_horizon.store.database import Database, migrate
+from keen_horizon.store.models import Shoot
 from tests.integration.conftest import wait_for
 
 pytestmark = pytest.mark.integration
@@ -30,12 +34,47 @@ def test_a_killed_process_is_started_again_and_all_end_with_the_crew(tmp_path):
     assert second.poll() is not None
 
 
-def test_what_ends_again_and_again_is_given_up(tmp_path, monkeypatch):
-    monkeypatch.setattr(processes, "MOST_RESTARTS", 2)
+def test_what_ends_again_and_again_is_left_alone_for_longer_and_the_others_go_on(
+    tmp_path, monkeypatch
+):
+    said: list[str] = []
     with Processes("postgresql://none", tmp_path) as crew:
         crew.start("broken", ["no_such_module_at_all"])
-        with pytest.raises(SystemExit, match="ends again and again"):
-            for _ in range(5):
-                crew.processes["broken"].wait()
-                crew.tend(lambda text: None)
+        crew.start("sleeper", ["http.server", "0", "--bind", "127.0.0.1"])
+        first = crew.processes["broken"]
+        first.wait()
+        crew.tend(said.append)  # at once, the first time
+        second = crew.processes["broken"]
+        assert second is not first
+        second.wait()
+        crew.tend(said.append)
+        assert crew.processes["broken"] is second
+        assert "starting it again in 1 s" in said[-1]
+        clock = processes.time.monotonic
+        monkeypatch.setattr(processes.time, "monotonic", lambda: clock() + 1.1)
+        crew.tend(said.append)
+        assert crew.processes["broken"] is not second
+        assert len(said) == 2
+        assert crew.processes["sleeper"].poll() is None
         assert "No module named" in crew.log("broken").read_text()
+
+
+def test_a_database_that_ends_is_started_again_at_its_port(tmp_path, monkeypatch):
+    monkeypatch.delenv("KEEN_DATABASE_URL", raising=False)
+    said: list[str] = []
+    with database(tmp_path, passing=True) as (url, server):
+        assert server is not None
+        migrate(url)
+        kept = Database(url)
+        with kept.session.begin() as session:
+            session.add(Shoot(name="before"))
+        server.tend(said.append)
+        assert said == []
+        pid = int((server._data / "postmaster.pid").read_text().splitlines()[0])
+        os.kill(pid, signal.SIGQUIT)  # at once, as a crash
+        wait_for(lambda: not server._answers())
+        server.tend(said.append)
+        assert "ended unexpectedly" in said[0]
+        with kept.session() as session:
+            assert session.scalar(select(Shoot.name)) == "before"
+        kept.engine.dispose()

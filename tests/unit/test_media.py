@@ -2,6 +2,7 @@
 
 import errno
 import hashlib
+import json
 from fractions import Fraction
 from pathlib import Path
 
@@ -9,8 +10,10 @@ import av
 import numpy as np
 import pytest
 
+from keen_horizon.cli.commands import main
 from keen_horizon.core.errors import DamagedMedia, KeenError, MediaError, NoRoom, disk_errors
 from keen_horizon.core.media.containers import demuxer_for
+from keen_horizon.core.media.damage import damage_words
 from keen_horizon.core.media.decode import frames, natural_site, turned_site, working_format
 from keen_horizon.core.media.encode import Encoding, Mp4Writer
 from keen_horizon.core.media.probe import Probe, scan
@@ -372,3 +375,63 @@ def test_the_proxy_has_the_same_frames_and_square_pixels(make_clip, tmp_path, op
             p for p in container.demux(video=0) if p.size
         ) if p.is_keyframe]  # fmt: skip
     assert np.diff(keys).max(initial=0) <= 15
+
+
+# --- what changes, or is damaged, on the way ------------------------------------------------------
+
+
+def of_two_sizes(path: Path, sizes: tuple[tuple[int, int], tuple[int, int]], at: int) -> Path:
+    """A film whose pictures have another size from frame ``at`` on."""
+    rng = np.random.default_rng(1)
+    with av.open(str(path), "w") as out:
+        stream = out.add_stream("mjpeg", rate=30)
+        stream.width, stream.height, stream.pix_fmt = *sizes[0], "yuvj420p"
+        for k in range(2 * at):
+            width, height = sizes[k >= at]
+            coder = av.CodecContext.create("mjpeg", "w")
+            coder.width, coder.height, coder.pix_fmt = width, height, "yuvj420p"
+            coder.time_base = Fraction(1, 30)
+            picture = rng.integers(0, 255, (height, width, 3)).astype(np.uint8)
+            frame = av.VideoFrame.from_ndarray(picture, "bgr24").reformat(format="yuvj420p")
+            frame.pts, frame.time_base = k, Fraction(1, 30)
+            for packet in [*coder.encode(frame), *coder.encode(None)]:
+                packet.stream, packet.pts, packet.dts = stream, k, k
+                packet.time_base = Fraction(1, 30)
+                out.mux(packet)
+    return path
+
+
+@pytest.mark.parametrize("other", [(640, 360), (160, 96)])
+def test_a_size_that_changes_on_the_way_is_refused_at_its_frame(tmp_path: Path, other):
+    path = of_two_sizes(tmp_path / "two.mkv", ((320, 180), other), 6)
+    found = scan(path)
+    assert len(list(frames(path, found, 0, 5))) == 6
+    with pytest.raises(MediaError, match=f"frame 6 on its picture has another size, {other[0]}"):
+        list(frames(path, found, 0, 11))
+    with pytest.raises(MediaError, match="the 6 frames before can be used"):
+        list(frames(path, found, 4, 11, luma_only=True))
+    with pytest.raises(MediaError):
+        list(frames(path, found, 8, 11))
+
+
+def test_frames_that_the_decoder_bridged_are_counted_and_told(tmp_path: Path, make_clip, capsys):
+    whole = make_clip("whole.mp4", count=40, sound=None).read_bytes()
+    broken = bytearray(whole)
+    start = whole.index(b"mdat") + len(whole) // 3
+    broken[start : start + 600] = bytes(600)
+    path = tmp_path / "broken.mp4"
+    path.write_bytes(broken)
+    found = scan(path)
+    damaged = make_proxy(path, found, tmp_path / "p.mp4", tmp_path / "p.jpg", lambda a, b: None)
+    assert damaged
+    assert damaged == [p.index for p in frames(path, found, 0, 39) if p.corrupt]
+    words = damage_words(damaged)
+    assert "damaged" in words
+    assert damage_words(damaged, damaged[-1] + 1) == ""
+    out, told = tmp_path / "out.mp4", tmp_path / "told.json"
+    order = ["--set", "motion.model=shift", "--report", str(told)]
+    assert main(["correct", str(path), str(out), *order]) == 0
+    report = json.loads(told.read_text())
+    assert report["damaged_frames"] == damaged
+    assert words in report["notes"]
+    assert words in capsys.readouterr().err

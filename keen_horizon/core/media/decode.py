@@ -13,7 +13,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import DamagedMedia
+from ..errors import DamagedMedia, MediaError
 from .probe import Scan, open_input, picture_stream
 
 Plane = NDArray[np.uint8] | NDArray[np.uint16]
@@ -46,6 +46,7 @@ class Picture:
     chroma: tuple[int, int]
     site: tuple[float, float]
     pixel_format: str
+    corrupt: bool = False  # the decoder has bridged what could not be decoded
 
     @property
     def natural_site(self) -> tuple[float, float]:
@@ -109,7 +110,8 @@ def frames(
     """Decode frames ``first`` to ``last`` (inclusive) of ``scan.pts``, in order.
 
     With ``luma_only`` the chroma planes are the luma plane again: measuring does not look at
-    colour. Raises DamagedMedia naming the frame that cannot be decoded.
+    colour. Raises DamagedMedia naming the frame that cannot be decoded, MediaError naming that from
+    which on pictures have another size.
     """
     wanted = scan.pts[first : last + 1]
     expected = 0
@@ -128,6 +130,8 @@ def frames(
                 continue
             if stamp != wanted[expected]:
                 raise _damaged(path, first + expected)
+            if (frame.width, frame.height) != scan.stored_size:
+                raise _other_size(path, first + expected, frame)
             yield _picture(frame, first + expected, stamp, scan, luma_only)
             expected += 1
 
@@ -211,8 +215,19 @@ def _picture(frame: av.VideoFrame, index: int, stamp: int, scan: Scan, luma_only
         chroma = chroma[::-1] if rotation != 180 else chroma
     if luma_only:
         planes = planes * 3
-    picture = Picture(index, stamp, (planes[0], planes[1], planes[2]), chroma, site, name)
+    three = planes[0], planes[1], planes[2]
+    picture = Picture(index, stamp, three, chroma, site, name, bool(frame.is_corrupt))
     return picture if scan.layout is None else scan.layout.laid_out(picture)
+
+
+def _other_size(path: Path, index: int, frame: av.VideoFrame) -> MediaError:
+    return MediaError(
+        f"from frame {index} on its picture has another size, {frame.width} × {frame.height}.",
+        file=path,
+        remedy=f"Cut it there: the {index} frames before can be used by themselves, and the rest too."
+        if index > 1
+        else "Export it in one size.",
+    )
 
 
 def _damaged(path: Path, index: int) -> DamagedMedia:

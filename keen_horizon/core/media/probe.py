@@ -87,6 +87,13 @@ class Scan:
     pts: NDArray[np.int64]
     time_base: Fraction
     layout: Layout | None = None
+    file_size: tuple[int, int] | None = None  # upright, before that; None: the probe's
+
+    @property
+    def stored_size(self) -> tuple[int, int]:
+        """Width and height of the file's pictures as they are stored, not upright."""
+        width, height = self.file_size or (self.probe.width, self.probe.height)
+        return (height, width) if self.probe.rotation in (90, 270) else (width, height)
 
     @property
     def times(self) -> NDArray[np.float64]:

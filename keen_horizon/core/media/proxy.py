@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 
 from .ahead import ahead
+from .damage import MOST
 from .decode import Picture, frames, plane_view
 from .encode import Encoding, Mp4Writer
 from .probe import Scan
@@ -32,13 +33,14 @@ def proxy_size(scan: Scan, lines: int = LINES) -> tuple[int, int]:
 def make_proxy(
     path: Path, scan: Scan, target: Path, poster: Path, progress: Callable[[int, int], None],
     lines: int = LINES,
-) -> None:  # fmt: skip
+) -> list[int]:  # fmt: skip
     """Decode the whole file once: a small H.264 copy with AAC sound, of so many lines at most, and
     a JPEG of its middle.
 
     8 bits, upright, square pixels, the source's frame times. Frame ``n`` of the proxy is frame
-    ``n`` of the source.
+    ``n`` of the source. Returns the numbers of damaged frames.
     """
+    damaged: list[int] = []
     width, height = proxy_size(scan, lines)
     total = scan.probe.frame_count
     with Mp4Writer(
@@ -47,6 +49,8 @@ def make_proxy(
     ) as writer:  # fmt: skip
         with ahead(frames(path, scan, 0, total - 1)) as pictures:
             for done, picture in enumerate(pictures, 1):
+                if picture.corrupt and len(damaged) < MOST:
+                    damaged.append(picture.index)
                 blank = writer.blank()
                 _shrink(picture, blank.planes)
                 if done == total // 2 + 1:
@@ -54,6 +58,7 @@ def make_proxy(
                 writer.write(blank, picture.pts)
                 progress(done, total)
         writer.finish()
+    return damaged
 
 
 def _shrink(picture: Picture, planes: tuple[np.ndarray, ...]) -> None:

@@ -100,6 +100,7 @@ class Rendered:
     height: int
     sound: str
     frame_count: int
+    damaged: tuple[int, ...] = ()  # numbers of frames that were read, and bridged
 
 
 @dataclass(frozen=True)
@@ -112,6 +113,7 @@ class Render:
     first: int
     encoding: Encoding = field(default_factory=Encoding)
     progress: Progress = silent
+    damaged: list[int] = field(default_factory=list)
 
     @property
     def last(self) -> int:
@@ -167,6 +169,8 @@ class Render:
         read = frames(self.path, self.scan, max(self.first, start - reach), self.last)
         with ahead(read) as decoded:
             for picture in decoded:
+                if picture.corrupt:
+                    self.damaged.append(picture.index)
                 held[picture.index] = picture
                 at = picture.index
                 while now <= self.last and (now + reach <= at or at == self.last):
@@ -235,7 +239,7 @@ def render(
     else:
         sound = _in_segments(job, target, room)
     output = chain.view.output
-    return Rendered(output.width, output.height, sound, len(chain))
+    return Rendered(output.width, output.height, sound, len(chain), tuple(job.damaged))
 
 
 def _in_segments(job: Render, target: Path, room: Path) -> str:

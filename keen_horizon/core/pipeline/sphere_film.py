@@ -51,10 +51,14 @@ def render_sphere(
         read, drawn_by = _source(scan, eye)
         draw, bends = drawn_by(camera), solution.bends
 
+        damaged: list[int] = []
+
         def drawn(pictures: Iterator[Picture]) -> Iterator[tuple[Picture, Blank]]:
             nonlocal camera, draw
             for picture in pictures:
                 at = picture.index - first
+                if picture.corrupt:
+                    damaged.append(picture.index)
                 blank, turn = writer.blank(), solution.corrections[at]
                 if solution.looks is not None and solution.angles is not None:
                     wanted = camera_at(view, float(solution.angles[at]))
@@ -77,7 +81,7 @@ def render_sphere(
                 writer.write(blank, picture.pts)
                 progress(picture.index - first + 1, len(solution))
         writer.finish()
-    return Rendered(*size, writer.sound_note, len(solution))
+    return Rendered(*size, writer.sound_note, len(solution), tuple(damaged))
 
 
 def _source(scan: Scan, eye: Canvas) -> tuple[Scan, Callable[[Camera], Draw]]:

@@ -41,14 +41,14 @@ def whole_probe(probe: Probe, twin: Twin | None = None) -> Probe:
 
 def whole_scan(scan: Scan, twin: Twin | None = None) -> Scan:
     """A scan whose pictures come all around."""
-    probe = whole_probe(scan.probe, twin)
+    probe, size = whole_probe(scan.probe, twin), (scan.probe.width, scan.probe.height)
     if twin is not None:
-        return replace(scan, probe=probe, layout=TwinLayout(twin))
+        return replace(scan, probe=probe, layout=TwinLayout(twin), file_size=size)
     if probe is scan.probe:
         return scan
     black = 0 if scan.probe.colour["range"] == FULL else 16
-    size, bounds = (scan.probe.width, scan.probe.height), tag_of(scan.probe).bounds
-    return replace(scan, probe=probe, layout=PartLayout.of(*size, bounds, black))
+    layout = PartLayout.of(*size, tag_of(scan.probe).bounds, black)
+    return replace(scan, probe=probe, layout=layout, file_size=size)
 
 
 def tag_of(probe: Probe) -> SphereTag:
