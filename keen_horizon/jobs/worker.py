@@ -17,6 +17,7 @@ import procrastinate
 from procrastinate.jobs import DeleteJobCondition, Status
 from procrastinate.worker import Worker
 
+from ..store.bin import empty_bin
 from ..store.database import Database
 from ..store.media_store import MediaStore
 from .kind import QUICK, SLOW
@@ -28,6 +29,7 @@ log = logging.getLogger(__name__)
 HEARTBEAT = 5.0  # seconds
 DEAD_AFTER = 20.0
 LOOK_AFTER_EVERY = 5.0
+TIDY_EVERY = 600.0
 PATIENT = 3600.0  # seconds that the queue waits for a database that is away
 REPLACED = 75  # exit status of a worker whose work has been given to another
 
@@ -36,7 +38,6 @@ def work_forever(url: str, store: MediaStore, queues: list[str] | None) -> None:
     """Run until stopped. ``queues`` None takes work of every kind."""
     database = Database(url)
     runner = JobRunner(database, store)
-    store.clear_stale_workspaces()
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=url, timeout=PATIENT))
 
     @app.task(name=TASK)
@@ -61,10 +62,12 @@ def work_forever(url: str, store: MediaStore, queues: list[str] | None) -> None:
                 delete_jobs=DeleteJobCondition.SUCCESSFUL,
             )
             keeper = asyncio.create_task(_look_after(worker, database, Queue(url)))
+            tidier = asyncio.create_task(_tidy(database, store))
             try:
                 await worker.run()  # type: ignore[no-untyped-call]
             finally:
                 keeper.cancel()
+                tidier.cancel()
 
     asyncio.run(everything())
 
@@ -104,6 +107,25 @@ async def _look_after(worker: Worker, database: Database, queue: Queue) -> None:
         if time.monotonic() - rested > LOOK_AFTER_EVERY + DEAD_AFTER:
             log.warning("this worker was stopped for so long that it has been replaced; it ends")
             os._exit(REPLACED)
+
+
+async def _tidy(database: Database, store: MediaStore) -> None:
+    """Give back the disk of what was removed long ago, and of what killed processes left, again
+    and again."""
+    while True:
+        try:
+            await asyncio.to_thread(_empty_bin, database, store)
+        except Exception:  # the database may be away, the store read-only; another time, then
+            log.exception("tidying up failed")
+        await asyncio.sleep(TIDY_EVERY)
+
+
+def _empty_bin(database: Database, store: MediaStore) -> None:
+    store.clear_stale_workspaces()
+    with database.session() as session:
+        freed = empty_bin(session, store)
+    if freed.clips or freed.size:
+        log.warning("%s removed clips are gone, %s bytes freed", freed.clips, freed.size)
 
 
 async def _give_up_stalled(app: procrastinate.App) -> None:

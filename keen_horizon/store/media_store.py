@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
+import socket
 import tempfile
 import time
 from collections.abc import Iterator
@@ -44,7 +45,7 @@ class MediaStore:
     @contextmanager
     def workspace(self) -> Iterator[Path]:
         """A fresh folder on the vault's own disk, gone afterwards."""
-        folder = Path(tempfile.mkdtemp(dir=self._rooms))
+        folder = Path(tempfile.mkdtemp(prefix=_owner(os.getpid()), dir=self._rooms))
         try:
             yield folder
         finally:
@@ -88,10 +89,30 @@ class MediaStore:
             if total > most:
                 path.unlink(missing_ok=True)
 
+    def sweep(self, kind: str, named: set[str], just_now: float) -> int:
+        """Remove what there is of a kind that is not among the keys ``named`` and came longer than
+        ``just_now`` seconds ago; returns its bytes."""
+        size = 0
+        for path in (self.root / kind).glob("*/*"):
+            known = path.stat()
+            if path.relative_to(self.root).as_posix() in named:
+                continue
+            if time.time() - known.st_mtime < just_now:
+                continue
+            if path.is_dir():
+                size += sum(part.stat().st_size for part in path.iterdir())
+                shutil.rmtree(path, ignore_errors=True)
+            else:
+                size += known.st_size
+                path.unlink(missing_ok=True)
+        return size
+
     def clear_stale_workspaces(self) -> None:
-        """Forget what killed processes left behind."""
+        """Forget what killed processes left behind: at once what this machine's did, for nobody is
+        there any more who could go on with it; what may be another's after a day."""
         for folder in self._rooms.iterdir():
-            if time.time() - folder.stat().st_mtime > _STALE:
+            stale = time.time() - folder.stat().st_mtime > _STALE
+            if stale or _is_orphan(folder.name):
                 shutil.rmtree(folder, ignore_errors=True)
 
     def adopt(self, kind: str, path: Path) -> str:
@@ -113,7 +134,9 @@ class MediaStore:
         target = self.root / key
         with disk_errors(path):
             target.parent.mkdir(parents=True, exist_ok=True)
-            if not target.exists():
+            if target.exists():
+                os.utime(target)  # it is wanted again, and not to be swept away meanwhile
+            else:
                 path.replace(target)
         return key
 
@@ -134,6 +157,20 @@ class MediaStore:
             out.flush()
             os.fsync(out.fileno())
         return target, size
+
+
+def _owner(process: int) -> str:
+    """What the names of a process' workspaces begin with."""
+    host = hashlib.sha256(socket.gethostname().encode()).hexdigest()[:8]
+    return f"of-{host}-{process}-"
+
+
+def _is_orphan(name: str) -> bool:
+    """Whether a workspace is that of a process of this machine that is gone."""
+    parts = name.split("-")
+    if len(parts) < 4 or not parts[2].isdecimal() or not name.startswith(_owner(int(parts[2]))):
+        return False
+    return not Path(f"/proc/{parts[2]}").exists()
 
 
 def too_large(name: str, limit: int) -> TooLarge:

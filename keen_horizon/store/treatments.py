@@ -6,7 +6,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
-from ..core.treatment import Treatment, parse
+from ..core.treatment import Treatment, changed_labels, merged, parse
 from .library import clean_name
 from .models import Clip, Measure, Revision
 
@@ -16,13 +16,50 @@ def current(clip: Clip) -> Treatment:
     return parse(clip.revision.treatment) if clip.revision else Treatment()
 
 
+class Overtaken(KeenError):
+    """A change of what somebody else has changed meanwhile."""
+
+
 def change(session: Session, clip: Clip, treatment: Treatment) -> Revision:
     """Make ``treatment`` the current one, as a new revision unless nothing changed."""
+    # One at a time: the number is the next free one of this clip, its parent the present one.
+    session.flush()
+    session.refresh(clip, ["revision_id", "revision"], with_for_update=True)
+    return _changed(session, clip, treatment)
+
+
+def change_from(session: Session, clip: Clip, treatment: Treatment, number: int) -> list[str]:
+    """Make ``treatment``, which was made of revision ``number``, the current one; what others have
+    changed since stays. Returns the labels of that. Raises Overtaken where both changed the same
+    setting, each otherwise."""
+    session.refresh(clip, ["revision_id", "revision"], with_for_update=True)
+    present = clip.revision
+    if present is None or present.number == number:
+        _changed(session, clip, treatment)
+        return []
+    base = session.scalar(
+        select(Revision).where(Revision.clip_id == clip.id, Revision.number == number)
+    )
+    if base is None:
+        raise KeenError(f"this clip has no revision {number}.", remedy="Load the page again.")
+    was, theirs = parse(base.treatment), parse(present.treatment)
+    both, against = merged(was, treatment, theirs)
+    if against:
+        raise Overtaken(
+            f"{', '.join(against)} has been changed elsewhere meanwhile (revision "
+            f"{present.number}).",
+            remedy="That is what you see now, and your change was not kept: make it again if it is "
+            "still wanted.",
+        )
+    _changed(session, clip, both)
+    return changed_labels(was, theirs)
+
+
+def _changed(session: Session, clip: Clip, treatment: Treatment) -> Revision:
+    """As :func:`change`, of a clip that is locked."""
     data = treatment.model_dump(mode="json")
     if clip.revision is not None and clip.revision.treatment == data:
         return clip.revision
-    # One at a time: the number is the next free one of this clip.
-    session.execute(select(Clip.id).where(Clip.id == clip.id).with_for_update())
     last = session.scalar(
         select(func.coalesce(func.max(Revision.number), 0)).where(Revision.clip_id == clip.id)
     )

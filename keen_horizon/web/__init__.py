@@ -63,6 +63,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         exact,
         export,
         glass,
+        house,
         jobs,
         lens,
         lens_profiles,
@@ -97,6 +98,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     for part in (
         library, clip, treatment, lens, lens_profiles, charts, exact, glass, rolling_shutter,
         scopes, tracks, cost_curve, export, jobs, media,
+        house,
     ):  # fmt: skip
         app.register_blueprint(part.blueprint)
     errors.register(app)

@@ -14,6 +14,7 @@ from werkzeug.exceptions import HTTPException
 from ..core.errors import KeenError, NoRoom, disk_errors
 from ..store.library import NotFound
 from ..store.media_store import TooLarge
+from ..store.treatments import Overtaken
 from . import services
 
 log = logging.getLogger(__name__)
@@ -21,6 +22,7 @@ _TITLES = {
     400: "That could not be understood",
     404: "There is nothing here",
     405: "That cannot be done here",
+    409: "Somebody was quicker",
     413: "Too large",
     503: "One moment",
     507: "The disk is full",
@@ -37,7 +39,7 @@ def register(app: Flask) -> None:
 
 
 def _status(error: KeenError) -> int:
-    for kind, status in ((NotFound, 404), (TooLarge, 413), (NoRoom, 507)):
+    for kind, status in ((NotFound, 404), (Overtaken, 409), (TooLarge, 413), (NoRoom, 507)):
         if isinstance(error, kind):
             return status
     return 400

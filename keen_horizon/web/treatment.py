@@ -30,7 +30,7 @@ from ..store.scans import probe_of
 from . import answers, services
 from .jobs import asked_once, describe
 from .lens_profiles import newer_edition
-from .requests import body
+from .requests import body, whole
 from .sphere_answers import drawn_sphere
 
 blueprint = Blueprint("treatment", __name__, url_prefix="/clips/<int:clip_id>")
@@ -62,15 +62,25 @@ def lattice(clip_id: int) -> Response:
 
 @blueprint.post("/treatment")
 def treat(clip_id: int) -> Response:
-    """Solve a treatment; with ``keep``, make it the clip's own (a new revision)."""
+    """Solve a treatment; with ``keep``, make it the clip's own (a new revision). ``revision`` is
+    the one it was made of: what others changed since stays, 409 where that cannot be."""
     data = body()
     with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
         treatment = parse(data.get("treatment"))
+        elsewhere: list[str] = []
         if data.get("keep"):
-            treatments.change(session, clip, treatment)
+            if "revision" in data:
+                number = whole(data, "revision", "a revision is given by its number.")
+                elsewhere = treatments.change_from(session, clip, treatment, number)
+            else:
+                treatments.change(session, clip, treatment)
             session.commit()
-        return jsonify(_asked(session, clip, treatment, sliding=bool(data.get("sliding"))))
+            treatment = treatments.current(clip)
+        answer = _asked(session, clip, treatment, sliding=bool(data.get("sliding")))
+        if elsewhere:
+            answer["notes"].insert(0, f"Changed elsewhere meanwhile: {', '.join(elsewhere)}.")
+        return jsonify(answer)
 
 
 @blueprint.post("/undo")

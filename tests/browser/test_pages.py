@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import av
@@ -16,7 +17,7 @@ from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.geometry.view import View
 from keen_horizon.launch.running import Running
 from tests.browser.conftest import report
-from tools.browser import until
+from tools.browser import until, wait_ready
 
 pytestmark = pytest.mark.browser
 
@@ -327,3 +328,29 @@ def test_the_browser_reads_the_lattice_as_python_meant_it(shelf: Page, columns: 
     expected, _ = chain(0, places * size - 0.5)
     assert np.abs(np.array(mapped) * size - 0.5 - expected).max() < 0.01
     assert np.abs(np.array(back) - places).max() < 1e-4
+
+
+def test_the_house_tells_who_works_and_gives_disk_back_when_asked(
+    page: Page, running: Running, clip: str, make_clip
+):
+    page.goto(running.address)
+    page.wait_for_selector(".card-clip")
+    page.set_input_files(".shoot input[type=file]", make_clip("unwanted.mp4", count=30))
+    page.wait_for_url("**/clips/*", timeout=30_000)
+    wait_ready(page, 90)
+    page.goto(running.address)
+    page.get_by_role("button", name="Remove unwanted").click()
+    page.get_by_role("link", name="House").click()
+    page.wait_for_url("**/house")
+    expect(page.get_by_text("2 workers: heard of")).to_be_visible()
+    room = page.get_by_role("region", name="Room")
+    expect(room).to_contain_text("First day")
+    expect(room).to_contain_text("GB free")
+    expect(room).to_contain_text(re.compile(r"\d clips? removed"))
+    expect(page.get_by_role("region", name="Work").first).to_contain_text("in the last hour")
+    page.get_by_role("button", name="Empty now").click()
+    page.get_by_role("button", name="Keep it").click()
+    page.get_by_role("button", name="Empty now").click()
+    page.get_by_role("button", name="Let it go").click()
+    expect(page.get_by_text("gone for good")).to_be_visible()
+    expect(room).to_contain_text("Nothing is removed.")

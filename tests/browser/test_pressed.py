@@ -12,7 +12,8 @@ pytestmark = pytest.mark.browser
 
 def test_every_control_of_every_page_was_used_by_a_test(page: Page, clip: str, sphere_clip: str):
     never = []
-    for address in (clip.split("/clips")[0], clip, f"{clip}/exports", sphere_clip):
+    home = clip.split("/clips")[0]
+    for address in (home, f"{home}/house", clip, f"{clip}/exports", sphere_clip):
         page.goto(address)
         page.wait_for_load_state("networkidle")
         if address in (clip, sphere_clip):

@@ -1,20 +1,22 @@
 """Shelf, revisions and vault on a real database."""
 
 import io
+from concurrent.futures import ThreadPoolExecutor
 
 import psycopg
 import pytest
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
+from sqlalchemy import select
 
 from keen_horizon.core.errors import KeenError
 from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.store import library, treatments
 from keen_horizon.store.database import migrate
 from keen_horizon.store.media_store import TooLarge
-from keen_horizon.store.models import Base, Clip, Recording
+from keen_horizon.store.models import Base, Clip, Recording, Revision
 
-from .conftest import fresh_database
+from .conftest import Place, fresh_database
 
 pytestmark = pytest.mark.integration
 
@@ -162,3 +164,56 @@ def test_an_upload_over_the_limit_is_not_kept(place):
         with pytest.raises(TooLarge, match=r"big\.mp4"):
             place.store.receive(io.BytesIO(b"123456"), "big.mp4", room, 5)
     assert not path.exists()
+
+
+def test_what_two_people_change_is_put_together_unless_it_is_the_same(place: Place, make_clip):
+    _, clip = place.measured(make_clip("two people.mp4", count=6, width=160, height=120))
+
+    def keep(revision: int, **motion):
+        treatment = Treatment().as_data()
+        treatment["motion"] |= motion
+        asked = {"treatment": treatment, "keep": True, "revision": revision}
+        return place.post(f"/clips/{clip}/treatment", asked)
+
+    place.post(f"/clips/{clip}/open")
+    place.post(f"/clips/{clip}/treatment", {"treatment": Treatment().as_data(), "keep": True})
+    start = place.get(f"/clips/{clip}/solution").json["revision"]
+    first = keep(start, calm=71.0)
+    assert first.status_code == 200
+    # Another page has not seen that, and changes something else: both stay.
+    second = keep(start, slack=12.0).json
+    assert (second["treatment"]["motion"]["calm"], second["treatment"]["motion"]["slack"]) == (
+        71,
+        12,
+    )
+    assert "Changed elsewhere meanwhile: Calm" in second["notes"][0]
+    # The same, to another value: nothing is lost silently.
+    third = keep(start, calm=20.0)
+    assert third.status_code == 409
+    assert "Calm has been changed elsewhere meanwhile" in third.json["error"]
+    assert place.get(f"/clips/{clip}/solution").json["treatment"]["motion"]["calm"] == 71
+    # To the same value, there is nothing to lose.
+    assert keep(start, calm=71.0).status_code == 200
+    assert keep(9999).status_code == 400
+    assert keep("seven").status_code == 400
+    undone = place.post(f"/clips/{clip}/undo").json["treatment"]["motion"]
+    assert (undone["calm"], undone["slack"]) == (71, 0)
+
+
+def test_changes_at_the_same_moment_follow_each_other(place: Place, make_clip):
+    _, clip = place.measured(make_clip("moment.mp4", count=6, width=160, height=120))
+    place.post(f"/clips/{clip}/open")
+
+    def change(value: float) -> None:
+        with place.database.session() as session:
+            own = library.get_clip(session, clip)
+            treatments.current(own)  # what it is then is read before it is locked
+            treatments.change(session, own, calm(value))
+            session.commit()
+
+    with ThreadPoolExecutor(8) as pool:
+        list(pool.map(change, range(20)))
+    with place.database.session() as session:
+        rows = session.scalars(select(Revision).where(Revision.clip_id == clip)).all()
+        parents = [row.parent_id for row in rows]
+        assert len(set(parents)) == len(parents)  # one line, no branches

@@ -224,7 +224,7 @@ def _other_size(path: Path, index: int, frame: av.VideoFrame) -> MediaError:
     return MediaError(
         f"from frame {index} on its picture has another size, {frame.width} × {frame.height}.",
         file=path,
-        remedy=f"Cut it there: the {index} frames before can be used by themselves, and the rest too."
+        remedy=f"Cut it there: the {index} frames before can be used by themselves, or the rest."
         if index > 1
         else "Export it in one size.",
     )

@@ -19,6 +19,7 @@ import {
   valueOf,
 } from "./treatment.js";
 
+const OVERTAKEN = 409; // status of an answer to a change that somebody else was quicker with
 const SILENT = 500; // ms that an answer may take without a word
 
 /** @typedef {ReturnType<typeof makeClip>} ClipStore */
@@ -67,6 +68,7 @@ const makeClip = () => ({
   /** @type {Wish | null} */
   wish: null,
   asking: false,
+  based: 0, // number of the revision that the treatment was made of
   going: 0, // how many moves to other revisions, and settings told by hand, are under way
   waiting: 0, // counts waits for a worker: only the last one goes on
 
@@ -253,9 +255,12 @@ const makeClip = () => ({
       const treatment = copyOf(this.treatment);
       const sent = JSON.stringify(treatment);
       const address = `${this.base}/treatment?near=${this.at}`;
-      const answer = await post(address, { treatment, keep, sliding });
+      const answer = await post(address, { treatment, keep, sliding, revision: this.based });
       this.problem = "";
-      if (keep) this.kept = answer.treatment;
+      if (keep) {
+        this.kept = answer.treatment;
+        this.based = answer.revision;
+      }
       // Who changes something and asks later, as a fit of edges does, must not lose it.
       const ahead = sliding || JSON.stringify(this.treatment) !== sent;
       if (!this.wish) this.apply(answer, ahead);
@@ -263,6 +268,7 @@ const makeClip = () => ({
       this.problem = /** @type {Error} */ (error).message;
       this.working = "";
       if (this.kept) this.treatment = copyOf(this.kept);
+      if (/** @type {{ status?: number }} */ (error).status === OVERTAKEN) await this.overtaken();
     } finally {
       clearTimeout(slow);
     }
@@ -321,9 +327,19 @@ const makeClip = () => ({
     return `Solving all ${this.count} frames …`;
   },
 
+  /** Somebody else changed the same thing: it is shown as it is now, and said why. */
+  async overtaken() {
+    const { problem } = this;
+    this.wish = null;
+    await this.refresh();
+    this.problem = problem;
+  },
+
   /** Everything as the server has it now. */
   async refresh() {
-    this.apply(await get(`${this.base}/solution?near=${this.at}`));
+    const answer = await get(`${this.base}/solution?near=${this.at}`);
+    this.based = answer.revision;
+    this.apply(answer);
     // Not as something that slides: a worker is to find the rest.
     if (this.answer && !this.answer.whole) await this.ask({ keep: false, sliding: false });
   },
@@ -340,7 +356,9 @@ const makeClip = () => ({
   async toRevision(way) {
     this.going += 1;
     await this.guard(async () => {
-      this.apply(await post(`${this.base}/${way}?near=${this.at}`));
+      const answer = await post(`${this.base}/${way}?near=${this.at}`);
+      this.based = answer.revision;
+      this.apply(answer);
     });
     this.going -= 1;
   },

@@ -19,7 +19,10 @@ async function asked(address, options) {
     throw new Error("The application does not answer. Is it still running?");
   }
   const data = await answer.json().catch(() => ({}));
-  if (!answer.ok) throw new Error(data.error || `That did not work (${answer.status}).`);
+  if (!answer.ok) {
+    const words = data.error || `That did not work (${answer.status}).`;
+    throw Object.assign(new Error(words), { status: answer.status });
+  }
   return data;
 }
 
