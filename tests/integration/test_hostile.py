@@ -71,6 +71,8 @@ def test_no_body_at_any_address_is_an_error_of_ours(place, raw, clip, which, con
     assert len(asked) > 50
     for path, method in asked:
         answer = ask(place, path, method, content)
+        if path == "/healthz" and answer.status_code == 503:
+            continue  # which is its answer where nobody works
         assert answer.status_code < 500, (method, path, answer.get_data(as_text=True)[:300])
 
 

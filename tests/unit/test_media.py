@@ -7,6 +7,7 @@ from fractions import Fraction
 from pathlib import Path
 
 import av
+import cv2
 import numpy as np
 import pytest
 
@@ -18,6 +19,7 @@ from keen_horizon.core.media.decode import frames, natural_site, turned_site, wo
 from keen_horizon.core.media.encode import Encoding, Mp4Writer
 from keen_horizon.core.media.probe import Probe, scan
 from keen_horizon.core.media.proxy import make_proxy
+from tests.conftest import texture
 
 
 def quiet(done: int, total: int) -> None:
@@ -435,3 +437,126 @@ def test_frames_that_the_decoder_bridged_are_counted_and_told(tmp_path: Path, ma
     assert report["damaged_frames"] == damaged
     assert words in report["notes"]
     assert words in capsys.readouterr().err
+
+
+# --- other containers, and fields -----------------------------------------------------------------
+
+
+def coded(path: Path, container: str, codec: str, pictures, options=None, rate=25) -> Path:
+    """A film in a container, of pictures ``(height, width, 3)``."""
+    with av.open(str(path), "w", format=container) as out:
+        stream = out.add_stream(codec, rate=rate, options=options or {})
+        stream.height, stream.width = pictures[0].shape[:2]
+        stream.pix_fmt = "yuv420p"
+        for k, picture in enumerate(pictures):
+            frame = av.VideoFrame.from_ndarray(picture, "bgr24").reformat(format="yuv420p")
+            frame.pts, frame.time_base = k, Fraction(1, rate)
+            out.mux(stream.encode(frame))
+        out.mux(stream.encode(None))
+    return path
+
+
+@pytest.fixture(scope="module")
+def moving() -> list[np.ndarray]:
+    wide = texture(400, 240)
+    return [np.ascontiguousarray(wide[:144, k : k + 176]) for k in range(60)]
+
+
+def with_times(path: Path) -> Path:
+    """A transport stream as cameras write it: four bytes of time before each packet."""
+    packets = path.read_bytes()
+    out = path.with_suffix(".m2ts")
+    out.write_bytes(b"".join(
+        k.to_bytes(4, "big") + packets[at : at + 188]
+        for k, at in enumerate(range(0, len(packets), 188))
+    ))  # fmt: skip
+    return out
+
+
+@pytest.mark.parametrize(
+    ("name", "container", "codec", "demuxer"),
+    [
+        ("a.ts", "mpegts", "libx264", "mpegts"),
+        ("b.ts", "mpegts", "mpeg2video", "mpegts"),
+        ("stamped.ts", "mpegts", "libx264", "mpegts"),
+        ("c.avi", "avi", "mpeg4", "avi"),
+        ("e.mxf", "mxf", "mpeg2video", "mxf"),
+        ("f.3gp", "3gp", "libx264", "mov"),
+    ],
+)
+def test_other_containers_are_read_like_the_first(
+    tmp_path: Path, moving, name, container, codec, demuxer
+):
+    options = {"bf": "2", "g": "12"} if codec == "libx264" else {"g": "12", "b": "4M"}
+    path = coded(tmp_path / name, container, codec, moving, options)
+    if name.startswith("stamped"):
+        path = with_times(path)
+    assert demuxer_for(path) == demuxer
+    found = scan(path)
+    assert found.probe.frame_count >= 59
+    assert not found.probe.interlaced
+    assert (found.probe.width, found.probe.height) == (176, 144)
+    all_of_it = list(frames(path, found, 0, found.probe.frame_count - 1))
+    for first, last in ((7, 9), (31, 36), (50, 58)):
+        part = list(frames(path, found, first, last))
+        assert [p.index for p in part] == list(range(first, last + 1))
+        for one in part:
+            np.testing.assert_array_equal(one.planes[0], all_of_it[one.index].planes[0])
+
+
+def test_a_file_that_is_cut_short_or_only_looks_like_one_is_refused(tmp_path: Path, moving):
+    short = coded(tmp_path / "short.avi", "avi", "mpeg4", moving)
+    short.write_bytes(short.read_bytes()[:-20_000])
+    with pytest.raises(DamagedMedia, match="ends before"):
+        scan(short)
+    noise = tmp_path / "noise.ts"
+    noise.write_bytes(b"G" + bytes(187) + b"X" * 5000)
+    with pytest.raises(MediaError, match="not a video file"):
+        scan(noise)
+    empty = tmp_path / "empty.ts"
+    empty.write_bytes((b"G" + bytes(187)) * 40)
+    with pytest.raises(MediaError):
+        scan(empty)
+    hollow = tmp_path / "hollow.mxf"
+    hollow.write_bytes(bytes.fromhex("060e2b34020501010d01020101020400") + bytes(4000))
+    with pytest.raises(MediaError):
+        scan(hollow)
+
+
+def test_interlaced_pictures_are_made_whole(tmp_path: Path):
+    """Fields that were taken one after the other: no combs are left, and motion is measured as well
+    as from whole pictures."""
+    wide = cv2.GaussianBlur(texture(760, 420), (0, 0), 1.2)
+    rng = np.random.default_rng(5)
+    way = np.cumsum(rng.normal(0, 1.6, (60, 2)), axis=0) + [150, 60]
+
+    def seen(field: int) -> np.ndarray:
+        shift = np.array([[1, 0, way[field, 0]], [0, 1, way[field, 1]]])
+        flags = cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP
+        return cv2.warpAffine(wide, shift, (360, 288), flags=flags)
+
+    whole = [seen(2 * k) for k in range(30)]
+    woven = []
+    for k in range(30):
+        picture = seen(2 * k).copy()
+        picture[1::2] = seen(2 * k + 1)[1::2]
+        woven.append(picture)
+    options = {"crf": "12", "x264-params": "tff=1", "flags": "+ilme+ildct"}
+    fielded = coded(tmp_path / "fields.ts", "mpegts", "libx264", woven, options)
+    plain = coded(tmp_path / "whole.ts", "mpegts", "libx264", whole, {"crf": "12"})
+    found = scan(fielded)
+    assert found.probe.interlaced
+    true = np.diff(way[::2], axis=0)[:, 0]
+
+    def error_of(path: Path) -> float:
+        known, told = scan(path), tmp_path / f"{path.stem}.json"
+        assert known.probe.frame_count == 30
+        assert main(["measure", str(path), "--model", "shift", "--json", str(told)]) == 0
+        steps = [f["previous_to_this"] for f in json.loads(told.read_text())["frames"]]
+        return float(np.sqrt(np.mean((np.array(steps)[1:, 0, 2] + true) ** 2)))
+
+    assert error_of(fielded) < max(1.5 * error_of(plain), 0.06)
+    picture = list(frames(fielded, found, 12, 14))[1].planes[0].astype(float)
+    comb = np.abs(picture[2:-2:2] - (picture[1:-3:2] + picture[3:-1:2]) / 2).mean()
+    raw = cv2.cvtColor(woven[13], cv2.COLOR_BGR2GRAY).astype(float)
+    assert comb < 0.5 * np.abs(raw[2:-2:2] - (raw[1:-3:2] + raw[3:-1:2]) / 2).mean()

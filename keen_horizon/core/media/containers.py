@@ -5,7 +5,9 @@ recognised by their first bytes, and the demuxer is then named rather than guess
 playlist or a script dressed as a video is never interpreted. QuickTime can also point to other
 files (data references, reference movies); those are found here and refused.
 
-Layouts: ISO/IEC 14496-12 (boxes) and RFC 8794 (EBML).
+Layouts: ISO/IEC 14496-12 (boxes), RFC 8794 (EBML), ISO/IEC 13818-1 (transport streams, with the
+four bytes of time that cameras put before each packet or without), RIFF (AVI), SMPTE ST 377-1
+(MXF).
 """
 
 from __future__ import annotations
@@ -22,11 +24,15 @@ _NESTED = {b"moov", b"trak", b"mdia", b"minf", b"dinf"}
 _EBML = b"\x1a\x45\xdf\xa3"
 _SEGMENT = b"\x18\x53\x80\x67"
 MOST_BOXES = 100_000  # side by side; more is no film
-_REMEDY = "Use an MP4, MOV, MKV or WebM file that holds its own pictures."
+_REMEDY = "Use an MP4, MOV, MKV, WebM, MTS, AVI or MXF file that holds its own pictures."
+_SYNC, _PACKET, _PACKETS = 0x47, 188, 5  # of transport streams: so many in a row are no chance
+_STAMPED = 4  # bytes of time before each packet, where there are any
+_PARTITION = bytes.fromhex("060e2b34020501010d0102")  # that an MXF file begins with
 
 
 def demuxer_for(path: Path) -> str:
-    """Name of the demuxer that may read ``path``: ``mov`` or ``matroska``.
+    """Name of the demuxer that may read ``path``: ``mov``, ``matroska``, ``mpegts``, ``avi`` or
+    ``mxf``.
 
     Raises MediaError for anything that is not one of the containers let in, or that refers to
     other files; DamagedMedia for a file that ends before it should.
@@ -42,6 +48,13 @@ def demuxer_for(path: Path) -> str:
         if head.startswith(_EBML):
             _check_segment(stream, size, path)
             return "matroska"
+        if head.startswith(b"RIFF") and head[8:12] == b"AVI ":
+            _check_riff(stream, size, path)
+            return "avi"
+        if head.startswith(_PARTITION):
+            return "mxf"
+        if _is_transport(stream):
+            return "mpegts"
         text = head.lstrip().lower()
         if text.startswith((b"#extm3u", b"<?xml", b"<mpd", b"ffconcat", b"http", b"file:")):
             raise MediaError(
@@ -50,6 +63,24 @@ def demuxer_for(path: Path) -> str:
                 remedy=_REMEDY,
             )
     raise MediaError("this is not a video file that can be read here.", file=path, remedy=_REMEDY)
+
+
+def _is_transport(stream: BinaryIO) -> bool:
+    """Whether packets of a transport stream follow each other from the start."""
+    for before in (0, _STAMPED):
+        stream.seek(0)
+        step = _PACKET + before
+        head = stream.read(_PACKETS * step)
+        if len(head) == _PACKETS * step and set(head[before::step]) == {_SYNC}:
+            return True
+    return False
+
+
+def _check_riff(stream: BinaryIO, size: int, path: Path) -> None:
+    """What an AVI file says of its length must be there."""
+    stream.seek(4)
+    if struct.unpack("<I", stream.read(4))[0] + 8 > size + 1:
+        raise _cut_short(path)
 
 
 def boxes(stream: BinaryIO, start: int, end: int) -> Iterator[tuple[bytes, int, int]]:

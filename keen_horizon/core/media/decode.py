@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
 import av
+import av.filter
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -105,35 +107,70 @@ def plane_view(plane: av.video.plane.VideoPlane, deep: bool) -> NDArray[Any]:
 
 
 def frames(
-    path: Path, scan: Scan, first: int, last: int, *, luma_only: bool = False
-) -> Iterator[Picture]:
+    path: Path, scan: Scan, first: int, last: int, *, luma_only: bool = False,
+    from_start: bool = False,
+) -> Iterator[Picture]:  # fmt: skip
     """Decode frames ``first`` to ``last`` (inclusive) of ``scan.pts``, in order.
 
-    With ``luma_only`` the chroma planes are the luma plane again: measuring does not look at
-    colour. Raises DamagedMedia naming the frame that cannot be decoded, MediaError naming that from
-    which on pictures have another size.
+    Interlaced pictures are made whole. It begins with the file if ``from_start``, however late the
+    first one is. With ``luma_only`` the chroma planes are the luma plane again: measuring does not
+    look at colour. Raises DamagedMedia naming the frame that cannot be decoded, MediaError naming
+    that from which on pictures have another size.
     """
     wanted = scan.pts[first : last + 1]
-    expected = 0
-    with _opened_at(path, scan, first) as (container, stream):
+    expected, late = 0, False
+    with _opened_at(path, scan, 0 if from_start else first) as (container, stream):
         stream.thread_type = "AUTO"
-        decoded = container.decode(stream)
+        decoded: Iterator[av.VideoFrame] = container.decode(stream)
+        if scan.probe.interlaced:
+            decoded = _whole_pictures(decoded, stream)
         while expected < len(wanted):
+            # Some containers cannot be entered where they say: then from the start.
+            entered = first > 0 and not expected and not from_start
             try:
                 frame = next(decoded, None)
             except (av.error.FFmpegError, ValueError) as error:
+                if late := entered:
+                    break
                 raise _damaged(path, first + expected) from error
-            if frame is None:
-                raise _damaged(path, first + expected)
-            stamp = _stamp(frame)
-            if stamp is None or stamp < wanted[expected]:
+            stamp = None if frame is None else _stamp(frame)
+            if frame is not None and (stamp is None or stamp < wanted[expected]):
                 continue
-            if stamp != wanted[expected]:
+            if frame is None or stamp != wanted[expected]:
+                if late := entered:
+                    break
                 raise _damaged(path, first + expected)
             if (frame.width, frame.height) != scan.stored_size:
                 raise _other_size(path, first + expected, frame)
-            yield _picture(frame, first + expected, stamp, scan, luma_only)
+            yield _picture(frame, first + expected, int(wanted[expected]), scan, luma_only)
             expected += 1
+    if late:
+        yield from frames(path, scan, first, last, luma_only=luma_only, from_start=True)
+
+
+def _whole_pictures(
+    decoded: Iterator[av.VideoFrame], stream: av.VideoStream
+) -> Iterator[av.VideoFrame]:
+    """Interlaced pictures as they would have been taken at once, each at the time of its first
+    field: the second field's lines made up from what is before, after and beside them (bwdif)."""
+    graph = av.filter.Graph()
+    nodes = [
+        graph.add_buffer(template=stream),
+        graph.add("bwdif", "mode=send_frame:parity=auto:deint=interlaced"),
+        graph.add("buffersink"),
+    ]
+    graph.link_nodes(*nodes).configure()
+    for frame in chain(decoded, (None,)):
+        graph.push(frame)
+        while True:
+            try:
+                made = graph.pull()
+            except (av.error.BlockingIOError, av.error.EOFError):
+                break
+            assert isinstance(made, av.VideoFrame)
+            if made.pts is not None and made.time_base and stream.time_base:  # it counts by fields
+                made.pts = round(made.pts * made.time_base / stream.time_base)
+            yield made
 
 
 def frame_at(path: Path, scan: Scan, index: int, *, luma_only: bool = False) -> Picture:

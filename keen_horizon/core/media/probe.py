@@ -53,6 +53,7 @@ class Probe:
     sound: dict[str, Any] | None
     camera: str = ""  # as the file tells it
     sphere: SphereTag | None = None  # what the file says of being one
+    interlaced: bool = False  # its pictures are of two fields each, taken one after the other
 
     @property
     def canvas(self) -> Canvas:
@@ -152,8 +153,9 @@ def scan(path: str | Path) -> Scan:
             )
         pts = _packet_times(container, stream, path)
         sound = _sound(container)
+    with open_input(path) as container:
+        stream = picture_stream(container, path)
         try:
-            container.seek(int(pts[0]), stream=stream, backward=True)
             first = next(container.decode(stream), None)
         except (av.error.FFmpegError, ValueError) as error:
             raise _undecodable(path, error) from error
@@ -166,12 +168,18 @@ def _packet_times(
     container: av.container.InputContainer, stream: VideoStream, path: Path
 ) -> NDArray[np.int64]:
     times: list[int] = []
+    start: int | None = None  # when the first picture is shown that needs no other
     codec = stream.codec_context.name
     try:
         for packet in container.demux(stream):
             if packet.size and not packet.is_discard and _is_shown(codec, packet):
                 stamp = packet.pts if packet.pts is not None else packet.dts
-                if stamp is not None:
+                if stamp is None:
+                    continue
+                if start is None and packet.is_keyframe:
+                    start = stamp
+                # What comes before it can be decoded is of a part that was cut off.
+                if start is not None and stamp >= start:
                     times.append(stamp)
     except av.error.FFmpegError as error:
         raise _undecodable(path, error) from error
@@ -232,7 +240,8 @@ def _describe(
         colour=_colour(first),
         sound=sound,
         camera=_camera(container.metadata),
-        sphere=sphere_tag(path, container.format.name),
+        interlaced=bool(first.interlaced_frame),
+        sphere=sphere_tag(path, demuxer_for(path)),
     )
     return Scan(probe, pts, stream.time_base)
 

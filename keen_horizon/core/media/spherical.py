@@ -73,8 +73,10 @@ class SphereTag:
 
 
 def sphere_tag(path: Path, demuxer: str) -> SphereTag | None:
-    """What a file says that ``demuxer`` (``mov`` or ``matroska``) reads; None for nothing. Version
-    2 is believed before version 1."""
+    """What a file says that ``demuxer`` reads, of those with a way to say it; None for nothing.
+    Version 2 is believed before version 1."""
+    if demuxer not in ("mov", "matroska"):
+        return None
     with path.open("rb") as stream:
         size = path.stat().st_size
         if demuxer == "matroska":

@@ -34,6 +34,7 @@ SPAN = 3.0  # times the typical residual at which a mark's weight has fallen to 
 FINEST = np.radians(0.01)
 LIKELY = np.radians(0.3)  # that a frame bends by against the one before
 SLOW = 0.16  # seconds, standard deviation: slower than that is kept
+POLE = 0.2  # sine of the angle from the travel within which marks tell little across it
 LOW = 0.4  # of the way down, below which things are near, or move with the camera
 LEAST = np.radians(0.04)  # rms; less cannot be told from things that move by themselves
 
@@ -62,7 +63,7 @@ def stitch_wobble(motion: SphereMotion, tracks: Tracks, canvas: Canvas) -> Stitc
         before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
         at = np.einsum("pij,pmj->pmi", motion.turns[part], before)
         for half in range(HALVES):
-            steps[half, part] = _steps(at, after - at, pairs.of_half(half))
+            steps[half, part] = _steps(at, after - at, motion.travel[part], pairs.of_half(half))
     steps[:, motion.timeline.cuts] = 0.0
     found = np.zeros_like(steps)
     for start, stop in motion.timeline.segments:
@@ -81,28 +82,35 @@ def stitch_wobble(motion: SphereMotion, tracks: Tracks, canvas: Canvas) -> Stitc
     return StitchWobble(bend_of(sure * found.mean(axis=0)), size, doubt)
 
 
-def _steps(at: Rays, left: Rays, valid: Flags) -> Real:
+def _steps(at: Rays, left: Rays, travel: Rays, valid: Flags) -> Real:
     """``(p, 10)`` by how much pairs bend, of what turns leave ``(p, m, 3)`` of marks ``at`` unit
-    rays. What travel past things of one distance would do is fitted along with it, and left."""
+    rays; only across the ``travel`` ``(p, 3)``, where there is any."""
+    fields = fields_at(at)  # (p, m, 10, 3)
     valid = valid & (at[..., 1] < LOW)
-    outward = (
-        np.eye(3) - at[..., None] * at[..., None, :]
-    )  # (p, m, 3, 3): by travel along each axis
-    fields = np.concatenate([fields_at(at), outward], axis=-2)
-    count = fields.shape[-2]
-    numbers = np.zeros((len(at), count))
-    flat = fields.reshape(len(at), -1, count, 3)
+    circle = np.cross(at, travel[:, None])
+    length = np.linalg.norm(circle, axis=-1, keepdims=True)
+    normal = circle / np.maximum(length, 1e-9)
+    moved = np.asarray(travel != 0).any(axis=1).reshape(-1, 1)
+    trust = np.where(moved, np.minimum(length[..., 0] / POLE, 1.0) ** 2, 1.0)
+    across = (left * normal).sum(axis=-1)
+    slopes = np.einsum("pmki,pmi->pmk", fields, normal)
+    numbers = np.zeros((len(at), COUNT))
     for _ in range(ROUNDS):
-        off = np.linalg.norm(left - np.einsum("pmki,pk->pmi", flat, numbers), axis=-1)
-        weights = _weights(off, valid)
-        weighed = flat * np.sqrt(weights)[..., None, None]
-        slopes = weighed.transpose(0, 1, 3, 2).reshape(len(at), -1, count)
-        target = (left * np.sqrt(weights)[..., None]).reshape(len(at), -1, 1)
-        one, told = slopes.swapaxes(1, 2) @ slopes, slopes.swapaxes(1, 2) @ target
+        rest = left - np.einsum("pmki,pk->pmi", fields, numbers)
+        off = np.where(moved, np.abs((rest * normal).sum(axis=-1)), np.linalg.norm(rest, axis=-1))
+        weights = trust * _weights(off, valid)
+        one = np.einsum("pm,pmk,pml->pkl", weights, slopes, slopes)
+        told = np.einsum("pm,pmk,pm->pk", weights, slopes, across)
+        if not moved.all():
+            whole = np.einsum("pm,pmki,pmli->pkl", weights, fields, fields, optimize=True)
+            one = np.where(moved[..., None], one, whole)
+            all_told = np.einsum("pm,pmki,pmi->pk", weights, fields, left, optimize=True)
+            told = np.where(moved, told, all_told)
         typical = (weights * off**2).sum(axis=1) / np.maximum(weights.sum(axis=1), 1e-12)
         hold = np.maximum(typical, FINEST**2) / LIKELY**2 + 1e-9
-        numbers = np.linalg.solve(one + hold[:, None, None] * np.eye(count), told)[..., 0]
-    return numbers[:, :COUNT]
+        square = one + hold[:, None, None] * np.eye(COUNT)
+        numbers = np.linalg.solve(square, told[..., None])[..., 0]
+    return numbers
 
 
 def _weights(off: Real, valid: Flags) -> Real:
