@@ -7,6 +7,8 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
+from procrastinate.exceptions import ConnectorException
+from psycopg.errors import DiskFull
 from sqlalchemy import case, update
 from sqlalchemy.exc import InterfaceError, OperationalError
 
@@ -17,7 +19,8 @@ from ..store.models import OPEN_STATES, Job, now
 log = logging.getLogger(__name__)
 LOOK_UP_EVERY = 0.4  # seconds between progress reports
 MOST_LOST = 3  # attempts that may end without a word before the work counts as failed
-AWAY = (OperationalError, InterfaceError)  # of a database
+AWAY = (OperationalError, InterfaceError, ConnectorException)  # of a database
+MOST_OUTAGES = 20  # attempts after which an absent database is no excuse any more
 GIVE_UP = 300.0  # seconds that an end waits for the database to come back
 AGAIN_AFTER = 1.0  # seconds
 
@@ -75,6 +78,11 @@ class Run:
     def end(self, state: str, message: str | None = None) -> None:
         """Write down how it ended, as soon as the database is there. Raises Superseded."""
         _patiently(lambda: self._write({"state": state, "message": message, "finished": now()}))
+
+    def put_back(self) -> None:
+        """Leave it to whoever is free once the database is there again: an outage is not a death.
+        Raises Superseded."""
+        _patiently(lambda: self._write({"state": "queued", "started": None}))
 
 
 def _patiently(write: Callable[[], object]) -> None:
@@ -137,6 +145,14 @@ def _ending(run: Run) -> Iterator[None]:
     except KeenError as error:
         log.warning("work %s failed: %s", run.job_id, error, exc_info=error.__cause__ is not None)
         run.end("failed", error.message)
+    except AWAY as error:
+        log.warning("work %s: the database was away (%s)", run.job_id, error)
+        if isinstance(getattr(error, "orig", None), DiskFull):
+            run.end("failed", "The disk is full, so it could not be kept. Make room and try again.")
+        elif run.attempt >= MOST_OUTAGES:
+            run.end("failed", "The database was away again and again. Try again once it stays.")
+        else:
+            run.put_back()
     except Exception:
         log.exception("work %s failed", run.job_id)
         run.end(

@@ -48,7 +48,7 @@ def main() -> int:
                 return test(rest)
             case "lint":
                 return lint()
-            case "bench" | "shots":
+            case "bench" | "shots" | "soak":
                 return tool(command, rest)
     except KeyboardInterrupt:
         say("stopped.")

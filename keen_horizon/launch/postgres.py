@@ -123,6 +123,14 @@ class Server:
         if self._started:
             self._run(["pg_ctl", "-D", str(self._data), "-m", "fast", "-w", "stop"], check=False)
 
+    @property
+    def process(self) -> int:
+        """Number of the server's process; 0 if it does not run."""
+        try:
+            return int((self._data / "postmaster.pid").read_text().splitlines()[0])
+        except (OSError, IndexError, ValueError):
+            return 0
+
     def tend(self, say: Callable[[str], None]) -> None:
         """Start the server again, at its port, if it has ended by itself; what does not start is
         tried again after longer and longer."""

@@ -6,7 +6,10 @@ import signal
 
 import psycopg
 import pytest
+from psycopg.errors import DiskFull
+from sqlalchemy.exc import OperationalError
 
+from keen_horizon.jobs.lifecycle import run_of
 from keen_horizon.store.models import Job
 from tests.integration.conftest import wait_for
 
@@ -158,3 +161,32 @@ def test_two_pages_do_not_stop_each_others_work(place, make_clip):
     newer = place.ask("solve", recording, details={"calm": 3}, asked_by="a", **options)
     assert place.work(one).state == "cancelled"
     assert place.work(other).state == place.work(newer).state == "queued"
+
+
+def test_an_outage_in_the_middle_of_work_is_not_a_death(place, make_clip):
+    recording, _ = place.add(make_clip("outage.mp4", count=6))
+    work = place.ask("ingest", recording)
+    with run_of(place.database, work) as claimed:
+        assert claimed is not None
+        raise OperationalError("select 1", {}, Exception("server closed the connection"))
+    row = place.work(work)
+    assert (row.state, row.lost, row.started) == ("queued", 0, None)
+    assert place.work_now(work) == "done"
+
+
+@pytest.mark.parametrize(
+    ("attempt", "cause", "words"),
+    [(30, Exception("gone"), "again and again"), (1, DiskFull("no space"), "disk is full")],
+)
+def test_an_outage_that_does_not_end_and_a_full_disk_are_failures_in_words(
+    place, make_clip, attempt, cause, words
+):
+    recording, _ = place.add(make_clip("full.mp4", count=6))
+    work = place.ask("ingest", recording)
+    with place.database.session.begin() as session:
+        session.get_one(Job, work).attempt = attempt
+    with run_of(place.database, work):
+        raise OperationalError("insert", {}, cause)
+    row = place.work(work)
+    assert row.state == "failed"
+    assert words in row.message

@@ -538,10 +538,10 @@ def test_interlaced_pictures_are_made_whole(tmp_path: Path):
     whole = [seen(2 * k) for k in range(30)]
     woven = []
     for k in range(30):
-        picture = seen(2 * k).copy()
-        picture[1::2] = seen(2 * k + 1)[1::2]
+        picture = seen(2 * k + 1).copy()
+        picture[1::2] = seen(2 * k)[1::2]  # the lower field comes first, as the file says
         woven.append(picture)
-    options = {"crf": "12", "x264-params": "tff=1", "flags": "+ilme+ildct"}
+    options = {"crf": "12", "flags": "+ilme+ildct"}
     fielded = coded(tmp_path / "fields.ts", "mpegts", "libx264", woven, options)
     plain = coded(tmp_path / "whole.ts", "mpegts", "libx264", whole, {"crf": "12"})
     found = scan(fielded)
