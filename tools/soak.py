@@ -214,15 +214,16 @@ def _run(soak: Soak, kills: int) -> int:
     tending = threading.Thread(target=soak.tend)
     tending.start()
     try:
-        killed = time.monotonic()
+        killed, told = time.monotonic(), 10
         while soak.kills.total() < kills:
             if soak.go_on() < AT_ONCE:
                 soak.add()
             if time.monotonic() > killed:
                 soak.kill()
                 killed = time.monotonic() + soak.chance.uniform(*BETWEEN)
-                if soak.kills.total() % 10 == 0:
+                if soak.kills.total() >= told:
                     print(f"{soak.kills.total()} kills, {soak.clips} clips", flush=True)
+                    told += 10
             time.sleep(0.1)
         give_up = time.monotonic() + SETTLES
         last = time.monotonic()

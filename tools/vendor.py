@@ -17,6 +17,7 @@ TARGET = Path(__file__).parent.parent / "keen_horizon" / "web" / "static" / "ven
 PACKAGES = {
     "bootstrap": ("5.3.9", {"dist/css/bootstrap.min.css": "bootstrap.min.css"}),
     "@alpinejs/csp": ("3.17.4", {"dist/cdn.min.js": "alpine-csp.min.js"}),
+    "tus-js-client": ("4.3.1", {"dist/tus.min.js": "tus.min.js"}),
     "bootstrap-icons": (
         "1.13.2",
         {

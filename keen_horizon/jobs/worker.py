@@ -20,6 +20,7 @@ from procrastinate.worker import Worker
 from ..store.bin import empty_bin
 from ..store.database import Database
 from ..store.media_store import MediaStore
+from ..store.uploads import Uploads
 from .kind import QUICK, SLOW
 from .lifecycle import Superseded, run_of
 from .queue import TASK, Queue
@@ -122,6 +123,7 @@ async def _tidy(database: Database, store: MediaStore) -> None:
 
 def _empty_bin(database: Database, store: MediaStore) -> None:
     store.clear_stale_workspaces()
+    Uploads(store).sweep()
     with database.session() as session:
         freed = empty_bin(session, store)
     if freed.clips or freed.size:

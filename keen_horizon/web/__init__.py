@@ -73,6 +73,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         scopes,
         tracks,
         treatment,
+        uploads,
     )
 
     url = url or os.environ["KEEN_DATABASE_URL"]
@@ -98,7 +99,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     for part in (
         library, clip, treatment, lens, lens_profiles, charts, exact, glass, rolling_shutter,
         scopes, tracks, cost_curve, export, jobs, media,
-        house,
+        house, uploads,
     ):  # fmt: skip
         app.register_blueprint(part.blueprint)
     errors.register(app)

@@ -120,8 +120,8 @@ def add_shoot() -> Response:
 
 @blueprint.post("/shoots/<int:shoot_id>/recordings")
 def add_recording(shoot_id: int) -> Response:
-    """Take a file: the body is its bytes, ``?name=`` its name. Kinds that are not footage are
-    refused here, before they are kept; the rest is checked thoroughly by a worker."""
+    """Take a file in one piece: the body is its bytes, ``?name=`` its name; :mod:`.uploads` takes
+    it in as many as it needs."""
     name = Path(request.args.get("name", "")).name or "clip"
     limit = current_app.config["UPLOAD_LIMIT"]
     if (request.content_length or 0) > limit:
@@ -131,16 +131,34 @@ def add_recording(shoot_id: int) -> Response:
         path, size = kit.store.receive(request.stream, name, room, limit)  # type: ignore[arg-type]
         if request.content_length is not None and size != request.content_length:
             raise KeenError("the upload broke off.", file=name, remedy="Drop the file again.")
-        try:
-            demuxer_for(path)
-        except KeenError as error:
-            raise error.renamed(name) from error
-        key = kit.store.adopt("sources", path)
+        return jsonify(clip=take_file(shoot_id, path, name))
+
+
+def take_file(shoot_id: int, path: Path, name: str) -> int:
+    """The clip that a received file becomes, on a shelf that is there. Kinds that are not footage
+    are refused here, before they are kept; the rest is checked thoroughly by a worker."""
+    kit = services()
+    try:
+        demuxer_for(path)
+    except KeenError as error:
+        raise error.renamed(name) from error
     with kit.database.session() as session:
         shoot = library.get_shoot(session, shoot_id)
+        if shoot.removed is not None:
+            raise library.NotFound("the shoot was removed.", remedy="Put it back first.")
+        size = path.stat().st_size
+        named = path.with_name(f"upload{_suffix(name)}")
+        path.rename(named)
+        key = kit.store.adopt("sources", named)
         recording, clip = library.add_recording(session, shoot, name, size, key)
         kit.queue.ask(session, INGEST.name, recording.id, clip_id=clip.id)
-        return jsonify(clip=clip.id)
+        return clip.id
+
+
+def _suffix(name: str) -> str:
+    """What a file's name ends with, if that is a usual ending."""
+    suffix = Path(name).suffix.lower()
+    return suffix if suffix[1:].isalnum() and len(suffix) < 8 else ""
 
 
 @blueprint.patch("/clips/<int:clip_id>")

@@ -9,7 +9,7 @@ from pathlib import Path
 import av
 import numpy as np
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.chain import WarpChain
@@ -354,3 +354,64 @@ def test_the_house_tells_who_works_and_gives_disk_back_when_asked(
     page.get_by_role("button", name="Let it go").click()
     expect(page.get_by_text("gone for good")).to_be_visible()
     expect(room).to_contain_text("Nothing is removed.")
+
+
+def test_an_upload_rests_goes_on_and_survives_a_connection_that_breaks(
+    page: Page, running: Running, clip: str, make_clip
+):
+    page.goto(running.address)
+    page.wait_for_selector(".card-clip")
+    held: list[Route] = []
+
+    def hold(route: Route) -> None:
+        if route.request.method == "PATCH":
+            held.append(route)
+        else:
+            route.continue_()
+
+    def sent(count: int) -> None:
+        for _ in range(100):
+            if len(held) >= count:
+                return
+            page.wait_for_timeout(50)
+        raise AssertionError(f"{len(held)} requests with bytes, not {count}")
+
+    page.route("**/uploads/*", hold)
+    page.set_input_files(".shoot input[type=file]", make_clip("slow line.mp4", count=30))
+    card = page.locator(".card-clip", has_text="slow line.mp4")
+    sent(1)
+    card.get_by_role("button", name="Pause").click()
+    expect(card).to_contain_text("paused")
+    card.get_by_role("button", name="Go on").click()
+    sent(2)
+    held[1].abort("connectionreset")
+    sent(3)  # by itself
+    held[2].continue_()
+    page.wait_for_url("**/clips/*", timeout=30_000)
+    wait_ready(page, 90)
+    page.unroute("**/uploads/*")
+    page.complaints.clear()  # the browser says that a connection broke
+    page.goto(running.address)
+    page.get_by_role("button", name="Remove slow line").click()
+
+
+def test_an_upload_is_stopped_and_a_letter_is_refused(
+    page: Page, running: Running, clip: str, make_clip, tmp_path: Path
+):
+    page.goto(running.address)
+    page.wait_for_selector(".card-clip")
+    page.route("**/uploads/*", lambda route: None if route.request.method == "PATCH" else
+               route.continue_())  # fmt: skip
+    page.set_input_files(".shoot input[type=file]", make_clip("unsent.mp4", count=30))
+    card = page.locator(".card-clip", has_text="unsent.mp4")
+    card.get_by_role("button", name="Stop").click()
+    expect(card).to_have_count(0)
+    page.unroute("**/uploads/*")
+    letter = tmp_path / "note.mp4"
+    letter.write_text("Dear editor, this is no film.")
+    page.set_input_files(".shoot input[type=file]", letter)
+    refused = page.locator(".card-clip", has_text="note.mp4")
+    expect(refused).to_contain_text("not a video file")
+    refused.get_by_role("button", name="Close").click()
+    expect(refused).to_have_count(0)
+    page.complaints.clear()

@@ -278,3 +278,24 @@ interface Tool {
 }
 
 type Pen = CanvasRenderingContext2D;
+
+/** The vendored client of the tus protocol, as far as it is used. */
+interface TusUpload {
+  start(): void;
+  abort(terminate?: boolean): Promise<void>;
+  findPreviousUploads(): Promise<any[]>;
+  resumeFromPreviousUpload(earlier: any): void;
+}
+
+interface Window {
+  tus: {
+    Upload: new (
+      file: File,
+      options: Record<string, any> & {
+        onSuccess: (payload: {
+          lastResponse: { getHeader(name: string): string | undefined };
+        }) => void;
+      },
+    ) => TusUpload;
+  };
+}

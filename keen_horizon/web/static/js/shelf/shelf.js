@@ -185,7 +185,9 @@ component("shelf", () => ({
       sent: 0,
       words: "0 %",
       problem: "",
+      paused: false,
       stop: () => {},
+      pause: () => {},
     });
     const up = this.uploads[this.uploads.length - 1];
     const clip = await upload(file, up, this.limit);
@@ -197,6 +199,11 @@ component("shelf", () => ({
   /** @param {Upload} up */
   forget(up) {
     this.uploads = this.uploads.filter((other) => other.key !== up.key);
+  },
+
+  /** @param {Upload} up */
+  rest(up) {
+    up.pause();
   },
 
   /** @param {Upload} up */
