@@ -31,6 +31,12 @@ def main() -> int:
     return 0
 
 
+def _house(page: Page, address: str) -> None:
+    page.goto(f"{address}house")
+    page.get_by_text("heard of").wait_for()
+    _shot(page, "house")
+
+
 def _shot(page: Page, name: str) -> None:
     page.wait_for_timeout(500)
     page.screenshot(path=TARGET / f"{name}.png")
@@ -92,6 +98,7 @@ def _take(page: Page, address: str) -> None:
     page.goto(address)
     page.wait_for_selector(".card-state:has-text('measured')")
     _shot(page, "shelf")
+    _house(page, address)
 
 
 def _station(page: Page, name: str) -> None:

@@ -84,12 +84,22 @@ def _measured(
         return sphere_motion(tracks, first_eye(found.probe), nadir)
 
 
+def _flat_alone(options: argparse.Namespace) -> None:
+    """Raise BadSetting for options that mean nothing on a sphere."""
+    if options.closer:
+        raise BadSetting("--closer is for flat clips: a sphere is measured all around at once.")
+    if getattr(options, "model", "decide") != "decide":
+        raise BadSetting("--model is for flat clips: a sphere only turns.")
+
+
 def measure_one(options: argparse.Namespace, found: Scan) -> None:
+    _flat_alone(options)
     motion = _measured(options, found, Treatment().of(MOTION).nadir)
     write_json(options.json, sphere_measure_report(motion, first_eye(found.probe)))
 
 
 def correct_one(options: argparse.Namespace, found: Scan) -> None:
+    _flat_alone(options)
     treatment = _treatment(options)
     eye = first_eye(found.probe)
     started = time.perf_counter()

@@ -15,6 +15,9 @@ from pathlib import Path
 
 PREFERRED_PORT = 8420
 RESTARTS_WITHIN = 60.0  # seconds, in which ends of a process count against it
+# One for every connection that is slow, or says nothing, and some for pages: threads that wait take
+# nothing but a little memory.
+THREADS = "96"
 LONGEST_REST = 60.0  # seconds before one that ends again and again is started once more
 
 
@@ -35,7 +38,7 @@ class Processes:
         """Start ``python -m …`` in the background; its output goes to ``logs/<name>.log``."""
         self._arguments[name] = arguments
         path = self.log(name)
-        path.parent.mkdir(parents=True, exist_ok=True)
+        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
         with path.open("ab") as log:
             self.processes[name] = subprocess.Popen(
                 [sys.executable, "-m", *arguments],
@@ -53,7 +56,7 @@ class Processes:
         self.start(
             "web",
             ["gunicorn", "--bind", f"127.0.0.1:{port}", "--worker-class", "gthread",
-             "--workers", "1", "--threads", "12", "--timeout", "600", "--graceful-timeout", "2",
+             "--workers", "1", "--threads", THREADS, "--timeout", "600", "--graceful-timeout", "2",
              "--worker-tmp-dir", str(self._data), "--no-control-socket",
              "keen_horizon.web:create_app()"],
         )  # fmt: skip

@@ -33,7 +33,10 @@ class MediaStore:
     def __init__(self, root: Path) -> None:
         self.root = root
         self._rooms = root / "workspaces"
-        self._rooms.mkdir(parents=True, exist_ok=True)
+        root.mkdir(parents=True, exist_ok=True)
+        if root.stat().st_uid == os.geteuid():  # footage is its owner's business
+            root.chmod(0o700)
+        self._rooms.mkdir(exist_ok=True)
 
     def path(self, key: str) -> Path:
         """Where a key's file or folder lies. Raises ValueError for a key that leads elsewhere."""

@@ -359,3 +359,37 @@ def test_the_difference_shows_less_change_when_steadied(fresh: Page):
     pause_at(fresh, 30)
     original = change()
     assert 0 < treated < 0.8 * original
+
+
+def test_what_somebody_else_changes_meanwhile_is_kept_and_said(fresh: Page):
+    """Another editor is a request that this page knows nothing of."""
+    fresh.evaluate(
+        """() => {
+          const { clip } = keen;
+          const treatment = structuredClone(Alpine.raw(clip.treatment));
+          const token = document.querySelector('meta[name="csrf-token"]').content;
+          window.elsewhere = (change) => {
+            Object.assign(treatment.motion, change);
+            return fetch(`${clip.base}/treatment`, {
+              method: "POST", body: JSON.stringify({ treatment, keep: true }),
+              headers: { "Content-Type": "application/json", "X-CSRFToken": token },
+            });
+          };
+        }"""
+    )
+    fresh.evaluate("elsewhere({ calm: 71 })")
+    choose(fresh, "Lock off")
+    wait_settled(fresh)
+    assert value(fresh, "motion.aim") == "lock_off"
+    assert value(fresh, "motion.calm") == 71
+    expect(fresh.get_by_text("Changed elsewhere meanwhile: Calm.")).to_be_visible()
+    # The same setting: what is now is shown, and why.
+    fresh.evaluate("elsewhere({ aim: 'lock_off', calm: 22 })")
+    enter(fresh, "Calm", "55")
+    expect(fresh.get_by_text("Calm has been changed elsewhere meanwhile")).to_be_visible()
+    wait_settled(fresh)
+    assert value(fresh, "motion.calm") == 22
+    fresh.complaints.clear()  # of the answer 409
+    enter(fresh, "Calm", "55")
+    wait_settled(fresh)
+    assert value(fresh, "motion.calm") == 55

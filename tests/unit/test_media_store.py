@@ -105,3 +105,10 @@ def test_what_is_kept_under_a_key_of_its_own_appears_whole_or_not_at_all(vault):
         raise RuntimeError
     assert not vault.path("costs/ab/abd.json").exists()
     assert list((vault.root / "workspaces").iterdir()) == []
+
+
+def test_the_store_is_open_to_its_owner_alone(tmp_path):
+    loose = tmp_path / "vault"
+    loose.mkdir(mode=0o755)
+    MediaStore(loose)
+    assert loose.stat().st_mode & 0o777 == 0o700

@@ -277,7 +277,13 @@ def test_a_point_of_a_sphere_is_followed_and_held(harbour: Sphere):
     true = np.array(ways) / np.linalg.norm(ways, axis=1, keepdims=True)
     at = Camera(Canvas(*SIZE), Equirectangular.of(Canvas(*SIZE))).to_pixels(true[:1])[0]
     point = HeldPoint(frame=0, at=((at[0] + 0.5) / SIZE[0], (at[1] + 0.5) / SIZE[1]), pattern=0.06)
-    held, why = follow_on_sphere(harbour.path, harbour.scan, harbour.motion, point)
+    steps: list[float] = []
+    held, why = follow_on_sphere(
+        harbour.path, harbour.scan, harbour.motion, point,
+        lambda done, total: steps.append(done / total),
+    )  # fmt: skip
+    assert steps == sorted(steps)  # once, however many passes it takes
+    assert steps[-1] == 1
     assert why == ""
     assert np.degrees(np.arccos(np.clip((held * true).sum(axis=1), -1, 1))).max() < 0.4
     treatment = Treatment().changed(MOTION, aim="hold", hold=(point,))
@@ -699,6 +705,9 @@ def test_what_is_no_sphere_is_said(tmp_path: Path, capsys, make_clip, harbour: S
     assert "does not go all around" in refused(capsys, "measure", str(wrong), "--json", out)
     assert main(["measure", str(wrong), "--json", str(tmp_path / "m.json"), "--flat"]) == 0
     assert "no cost" in refused(capsys, "cost", str(harbour.path), "--json", out)
+    assert "flat clips" in refused(capsys, "measure", str(harbour.path), "--json", out, "--closer")
+    asked = "measure", str(harbour.path), "--json", out, "--model", "shift"
+    assert "only turns" in refused(capsys, *asked)
 
 
 def test_a_rectilinear_view_of_half_the_world_is_refused(tmp_path: Path, capsys, harbour: Sphere):

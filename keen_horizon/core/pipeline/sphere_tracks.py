@@ -7,6 +7,7 @@ Of two eyes the first is measured.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -107,13 +108,14 @@ def follow_on_sphere(
     })  # fmt: skip
     still = CameraMotion("similarity", Similarities.none(n), motion.timeline, motion.evidence)
     known, found = 0, np.full((n, 3), np.nan)
-    for _ in range(HELD_PASSES):
+    for turn in range(HELD_PASSES):
+        ahead = partial(_within, progress, turn)
         # Level in the axes of the frame that it was placed in: the camera's own roll is left out.
         since = poses @ poses[own].T
         looks = since @ np.stack([_looking_at(way) for way in np.einsum("nji,nj->ni", since, ways)])
         luma = _views_of(path, scan, eye, view, looks, first)
         try:
-            track = follow_point(luma, view.canvas, still, here, progress)
+            track = follow_point(luma, view.canvas, still, here, ahead)
         except BadSetting as error:
             return found, f"{error.message[:1].upper()}{error.message[1:]}"
         rays = view.to_rays(view.canvas.to_pixels(np.nan_to_num(track.places)))
@@ -127,7 +129,13 @@ def follow_on_sphere(
         ways = np.einsum("nij,nkj,nk->ni", poses, poses[last], found[last])
         ways = np.where(track.known[:, None], found, ways)
         ways = np.where(np.isfinite(ways), ways, looks[:, :, 2])
+    progress(1, 1)
     return found, ""
+
+
+def _within(progress: Progress, turn: int, done: int, total: int) -> None:
+    """The progress of one pass among all that there may be; the last ones may not be needed."""
+    progress(turn * total + done, HELD_PASSES * total)
 
 
 def _looking_at(way: Real) -> Real:
