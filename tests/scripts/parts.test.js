@@ -10,6 +10,7 @@ const { calmAt } = await script("stations/motion/cost-chart.js");
 const { Strip } = await script("clip/strip/strip.js");
 const { extent, mostOf, secondsWords, span } = await script("clip/strip/lines.js");
 const { CHANGED, PARTIAL, PLAIN, withStages } = await script("clip/stage/shaders.js");
+const { footageIn } = await script("shelf/dropped.js");
 const { preference, prefer } = await script("lib/preferences.js");
 const { finished, gaveUp, jobWords, settled, timeLeft } = await script("lib/wait.js");
 
@@ -189,4 +190,41 @@ test("work that failed is an error in its own words; nobody waiting ends it", as
   await assert.rejects(finished(failed, undefined, wanted, "No lens."), { message: "No lens." });
   const unwanted = { work: () => running, wanted: () => false };
   assert.equal(await settled(async () => ({}), unwanted), null);
+});
+
+test("a folder is sent with the footage in it, however deep, and nothing else", async () => {
+  /** @param {string} name */
+  const file = (name) => ({
+    isFile: true,
+    isDirectory: false,
+    name,
+    /** @param {(file: File) => void} then */
+    file: (then) => then(/** @type {File} */ (/** @type {unknown} */ ({ name }))),
+  });
+  /**
+   * @param {string} name
+   * @param {any[][]} portions
+   */
+  const folder = (name, portions) => ({
+    isFile: false,
+    isDirectory: true,
+    name,
+    createReader() {
+      const rest = [...portions, []];
+      return {
+        /** @param {(found: any[]) => void} then */
+        readEntries: (then) => then(/** @type {any[]} */ (rest.shift())),
+      };
+    },
+  });
+  const card = folder("card", [
+    [file("b.MP4"), file("a.mts"), file("thumb.jpg")],
+    [folder("more", [[file("c.mov"), file("index.bdm")]])],
+    [folder("empty", [])],
+  ]);
+  const found = await footageIn([card, file("no suffix at all")]);
+  assert.deepEqual(
+    found.map((/** @type {File} */ one) => one.name),
+    ["a.mts", "b.MP4", "c.mov", "no suffix at all"],
+  );
 });

@@ -2,6 +2,7 @@
 import { call, get, post } from "../lib/api.js";
 import { component } from "../lib/component.js";
 import { jobWords } from "../lib/wait.js";
+import { filesOf } from "./dropped.js";
 import { upload } from "./upload.js";
 
 const BUSY = 1000; // ms between looks while something is under way
@@ -38,18 +39,6 @@ function described(card) {
     failure: (!card.refusal && card.failed?.message) || "",
     shakeWords: card.shake ? `shake ${card.shake.before} → ${card.shake.after}` : "",
   };
-}
-
-/**
- * The files that were dropped, or chosen: the field is then free for the same ones again.
- * @param {Event} event
- */
-function filesOf(event) {
-  if (event instanceof DragEvent) return [...(event.dataTransfer?.files ?? [])];
-  const input = /** @type {HTMLInputElement} */ (event.target);
-  const files = [...(input.files ?? [])];
-  input.value = "";
-  return files;
 }
 
 /** @typedef {{ id: number, name: string, clips: ReturnType<typeof described>[] }} Shoot */
@@ -136,9 +125,10 @@ component("shelf", () => ({
    * @param {Event} event dropped or chosen
    * @param {Shoot} shoot
    */
-  bring(event, shoot) {
+  async bring(event, shoot) {
     this.over = false;
-    return this.add(filesOf(event), shoot);
+    const files = await this.guard(() => filesOf(event));
+    if (files) await this.add(files, shoot);
   },
 
   /**
@@ -147,7 +137,7 @@ component("shelf", () => ({
    */
   async bringAnywhere(event) {
     this.over = false;
-    const files = filesOf(event);
+    const files = (await this.guard(() => filesOf(event))) ?? [];
     if (!files.length) return;
     if (!this.shoots.length) {
       await this.guard(() => post("/shoots", { name: "First shoot" }));
