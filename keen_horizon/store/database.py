@@ -17,7 +17,9 @@ class Database:
 
     def __init__(self, url: str) -> None:
         self.url = url
-        self.engine: Engine = create_engine(sqlalchemy_url(url), pool_pre_ping=True)
+        self.engine: Engine = create_engine(
+            sqlalchemy_url(url), pool_pre_ping=True, pool_size=10, max_overflow=20, pool_timeout=60
+        )
         self.session: sessionmaker[Session] = sessionmaker(self.engine, expire_on_commit=False)
 
 

@@ -118,11 +118,12 @@ class MediaStore:
             if stale or _is_orphan(folder.name):
                 shutil.rmtree(folder, ignore_errors=True)
 
-    def adopt(self, kind: str, path: Path) -> str:
-        """Move a finished file in; returns its key. The same content is kept once."""
+    def adopt(self, kind: str, path: Path, suffix: str | None = None) -> str:
+        """Move a finished file in, under its own ``suffix`` or another; returns its key. The same
+        content is kept once."""
         with path.open("rb") as stream:
             digest = hashlib.file_digest(stream, "sha256").hexdigest()
-        return self._place(kind, digest, path, path.suffix.lower())
+        return self._place(kind, digest, path, path.suffix.lower() if suffix is None else suffix)
 
     def adopt_folder(self, kind: str, folder: Path) -> str:
         """Move a finished folder of files in; returns its key."""

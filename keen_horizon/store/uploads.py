@@ -54,7 +54,7 @@ class Uploads:
         """Expect a file. Raises KeenError if too many are expected already."""
         with disk_errors(self._root, about=name):
             self._root.mkdir(parents=True, exist_ok=True)
-            if len(list(self._root.iterdir())) >= MOST_OPEN:
+            if len(list(self._root.glob("*/part"))) >= MOST_OPEN:
                 raise KeenError("too many uploads are under way.", remedy="Let some of them end.")
             upload = Upload(secrets.token_hex(_LETTERS // 2), shoot, name, size)
             folder = self._root / upload.number
@@ -102,6 +102,15 @@ class Uploads:
                     pass  # whoever sends asks how far it came, and goes on from there
                 os.fsync(out.fileno())
         return have
+
+    def step_back(self, upload: Upload) -> None:
+        """Let the last byte come once more: what was to be done with the whole could not be done.
+        One whose bytes are gone is forgotten, and has to come anew."""
+        part = self.part(upload)
+        if not part.exists():
+            self.forget(upload)
+        elif part.stat().st_size == upload.size:
+            os.truncate(part, upload.size - 1)
 
     def became(self, upload: Upload, clip: int) -> None:
         """It is whole, and a clip."""

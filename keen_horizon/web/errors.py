@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import logging
 
 from flask import Flask, jsonify, render_template, request
@@ -11,13 +12,14 @@ from psycopg.errors import DiskFull
 from sqlalchemy.exc import DataError, DBAPIError, InterfaceError, OperationalError
 from werkzeug.exceptions import HTTPException
 
-from ..core.errors import KeenError, NoRoom, disk_errors
+from ..core.errors import FULL, KeenError, NoRoom, disk_errors
 from ..store.library import NotFound
 from ..store.media_store import TooLarge
 from ..store.treatments import Overtaken
 from . import services
 
 log = logging.getLogger(__name__)
+SHUT = (errno.EROFS, errno.EIO, errno.EACCES, errno.EPERM)
 _TITLES = {
     400: "That could not be understood",
     404: "There is nothing here",
@@ -73,6 +75,8 @@ def _database(error: DBAPIError) -> ResponseReturnValue:
 
 def _disk(error: OSError) -> ResponseReturnValue:
     """What a store says that is full, or cannot be written."""
+    if error.errno not in (*FULL, *SHUT):
+        return _unexpected(error)
     try:
         with disk_errors(services().store.root, about="The media store"):
             raise error

@@ -147,9 +147,7 @@ def take_file(shoot_id: int, path: Path, name: str) -> int:
         if shoot.removed is not None:
             raise library.NotFound("the shoot was removed.", remedy="Put it back first.")
         size = path.stat().st_size
-        named = path.with_name(f"upload{_suffix(name)}")
-        path.rename(named)
-        key = kit.store.adopt("sources", named)
+        key = kit.store.adopt("sources", path, _suffix(name))
         recording, clip = library.add_recording(session, shoot, name, size, key)
         kit.queue.ask(session, INGEST.name, recording.id, clip_id=clip.id)
         return clip.id

@@ -113,11 +113,15 @@ def go_on(number: str) -> Response:
 
 
 def _whole(uploads: Uploads, upload: Upload) -> int:
-    """The clip that a whole file becomes. One that is no footage is forgotten."""
+    """The clip that a whole file becomes. One that is no footage is forgotten; where something else
+    is in the way its last byte is asked for once more, which tries again."""
     try:
         clip = take_file(upload.shoot, uploads.part(upload), upload.name)
     except KeenError:
         uploads.forget(upload)
+        raise
+    except Exception:  # the database is away, say
+        uploads.step_back(upload)
         raise
     uploads.became(upload, clip)
     return clip

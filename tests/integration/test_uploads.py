@@ -11,9 +11,11 @@ import socket
 import threading
 from itertools import pairwise
 from pathlib import Path
+from unittest.mock import Mock
 from urllib.parse import urlsplit
 
 import pytest
+from sqlalchemy.exc import OperationalError
 
 from keen_horizon.store import uploads as module
 from keen_horizon.store.models import Clip
@@ -166,3 +168,28 @@ def test_a_connection_that_is_cut_ten_times_loses_nothing(place: Place, make_cli
         key = session.get_one(Clip, int(clip)).recording.source_key
     assert hashlib.sha256(place.store.path(key).read_bytes()).hexdigest() == Path(key).stem
     assert Path(key).stem == hashlib.sha256(whole).hexdigest()
+
+
+def test_a_database_that_is_away_at_the_last_byte_costs_nothing(
+    place: Place, make_clip, monkeypatch
+):
+    whole = make_clip("last byte.mp4", count=12).read_bytes()
+    address = announce(place, place.shoot(), "last byte.mp4", len(whole)).headers["Location"]
+    outage = OperationalError("select 1", {}, Exception("server closed the connection"))
+    with monkeypatch.context() as broken:
+        broken.setattr("keen_horizon.web.library.library.get_shoot", Mock(side_effect=outage))
+        assert send(place, address, 0, whole).status_code == 503
+    have = int(place.client.head(address, headers=HEADERS).headers["Upload-Offset"])
+    assert have == len(whole) - 1
+    answer = send(place, address, have, whole[have:])
+    assert answer.status_code == 204
+    assert int(answer.headers["X-Clip"]) > 0
+
+
+def test_uploads_that_have_ended_do_not_count_among_those_under_way(place: Place, make_clip):
+    uploads = Uploads(place.store)
+    before = len(list((place.store.root / "uploads").glob("*/part")))
+    upload = uploads.begin(1, "ended.mp4", 3)
+    uploads.became(upload, 7)
+    assert len(list((place.store.root / "uploads").glob("*/part"))) == before
+    assert uploads.find(upload.number).clip == 7
