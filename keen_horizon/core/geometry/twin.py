@@ -38,7 +38,7 @@ class FisheyeLens:
     >>> lens = FisheyeLens((99.5, 99.5), 60.0, 0.0, np.eye(3), 1.7)
     >>> lens.to_pixels(np.array([1.0, 0.0, 0.0])).round(2).tolist()
     [193.75, 99.5]
-    >>> lens.to_rays(np.array([193.75, 99.5])).round(3).tolist()
+    >>> (lens.to_rays(np.array([193.75, 99.5])).round(3) + 0.0).tolist()
     [1.0, 0.0, 0.0]
     """
 
