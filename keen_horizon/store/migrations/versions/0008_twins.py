@@ -1,4 +1,4 @@
-"""Recordings of two fisheyes: what is known of their lenses; and which frames are damaged.
+"""Recordings of two fisheyes: what is known of their lenses.
 
 Revision ID: 0008
 Revises: 0007
@@ -14,4 +14,3 @@ down_revision = "0007"
 
 def upgrade() -> None:
     op.add_column("recordings", sa.Column("twin", JSONB))
-    op.add_column("recordings", sa.Column("damaged", JSONB))
