@@ -42,7 +42,7 @@ def take_in(task: Task, progress: Progress) -> None:
         kept = {
             "probe": found.probe.to_json(),
             "kind": taken.kind,
-            "kind_words": taken.words if taken.may_differ else "",
+            "kind_words": taken.words,
             "damaged": damaged or None,
             "twin": taken.twin and taken.twin.to_json(),
             "timing_key": store.adopt("timings", room / "timing.npz"),

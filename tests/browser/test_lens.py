@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import json
 import re
-import time
 from itertools import pairwise
 from pathlib import Path
 
 import pytest
 from numpy.typing import NDArray
-from playwright.sync_api import Locator, Page, Route, expect
+from playwright.sync_api import Locator, Page, expect
 
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.motion.camera_motion import AngleOfView
@@ -80,12 +79,6 @@ def trace(page: Page, along: NDArray) -> None:
     for x, y in (client(page, place) for place in shares(along[[2, -3]])):
         page.mouse.click(x, min(max(y + 2, 0), 590))
         page.wait_for_timeout(100)
-
-
-def late(route: Route) -> None:
-    """An answer that takes its time."""
-    time.sleep(0.6)
-    route.continue_()
 
 
 def slow_down(page: Page, answers: dict[str, int]) -> None:
@@ -184,10 +177,9 @@ def test_two_clicks_trace_an_edge_and_straighten_the_picture(lens: Page):
 def test_edges_are_proposed_accepted_and_refused(lens: Page):
     choose(lens, "Edges")
     propose = lens.get_by_role("button", name="Propose")
-    lens.route("**/lens/look*", late)
+    slow_down(lens, {"/lens/look": 1500})
     propose.click()
     expect(lens.get_by_text("Looking for long edges in this picture")).to_be_visible()
-    lens.unroute("**/lens/look*")
     proposed = lens.get_by_role("list", name="Proposed edges").locator("li")
     expect(proposed.nth(3)).to_be_visible(timeout=30_000)
     count = proposed.count()

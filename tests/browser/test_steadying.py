@@ -314,7 +314,9 @@ def test_a_version_beside_the_present_one_a_detail_and_a_loop(fresh: Page):
     assert fresh.evaluate("keen.clock.loop") == [30, 36]
     fresh.keyboard.press(" ")
     fresh.wait_for_timeout(900)
-    assert fresh.evaluate("keen.clock.frame") <= 37
+    # On a busy machine a picture may come late, but the loop takes it back.
+    until(fresh, "keen.clock.frame >= 30 && keen.clock.frame <= 36")
+    assert fresh.evaluate("keen.clock.frame") < 60  # where it would be without one
     fresh.keyboard.press(" ")
     fresh.get_by_role("button", name="End the loop").click()
     assert fresh.evaluate("keen.clock.loop") is None
