@@ -189,7 +189,7 @@ export class Around {
       spread: bend.slice(0, 9),
       twist: bend.slice(9),
       turn: back(this.whole(n)), // graphics cards count by columns
-      optics: [PROJECTIONS[camera.projection], ...scale(camera), 0],
+      optics: [PROJECTIONS[camera.projection], ...scale(camera), this.bend ? 1 : 0],
       eye: this.eye,
     };
   }

@@ -91,7 +91,7 @@ uniform mat3 twist;
 uniform mat3 turn_was;  // and in the frame before
 uniform mat3 spread_was;
 uniform mat3 twist_was;
-uniform vec4 optics;    // the projection; how far it reaches across and down
+uniform vec4 optics;    // the projection; how far it reaches across and down; whether it bends
 uniform vec4 eye;       // of the film's picture: left, top, width, height
 vec2 at;
 vec2 was;
@@ -101,9 +101,12 @@ vec2 placed(mat3 turned, mat3 spreads, mat3 twists, vec2 into) {
   if (optics.x > 2.5) ray = vec3(sin(p.x), p.y, cos(p.x));
   else if (optics.x > 1.5) ray = vec3(2.0 * p, 1.0 - dot(p, p));
   else if (optics.x > 0.5) ray = vec3(p, 1.0);
-  ray = normalize(turned * ray);
-  vec3 apart = spreads * ray;
-  ray += apart - dot(apart, ray) * ray + cross(ray, twists * ray);
+  ray = turned * ray;
+  if (optics.w > 0.5) {
+    ray = normalize(ray);
+    vec3 apart = spreads * ray;
+    ray += apart - dot(apart, ray) * ray + cross(ray, twists * ray);
+  }
   vec2 angles = vec2(atan(ray.x, ray.z), atan(ray.y, length(ray.xz)));
   return eye.xy + eye.zw * (angles / vec2(6.2831853, 3.1415927) + 0.5);
 }`;
@@ -113,14 +116,13 @@ vec2 placed(mat3 turned, mat3 spreads, mat3 twists, vec2 into) {
  * @param {string} shader
  */
 export function fromSphere(shader) {
+  // What only a comparison looks at is worked out for it alone.
+  const both = shader.includes("varying vec2 was;");
+  const was = both ? "\n  was = placed(turn_was, spread_was, twist_was, into);" : "";
   return shader
     .replace("varying vec2 at;", AROUND)
     .replace("varying vec2 was;", "")
-    .replace(
-      "void main() {",
-      "void main() {\n  at = placed(turn, spread, twist, into);\n" +
-        "  was = placed(turn_was, spread_was, twist_was, into);",
-    );
+    .replace("void main() {", `void main() {\n  at = placed(turn, spread, twist, into);${was}`);
 }
 
 const TOGETHER = "vec3 sampled(sampler2D from, vec2 at) { return texture2D(from, at).rgb; }";
