@@ -22,6 +22,7 @@ BASIS: Real = np.array([
     np.diag([-1.0, -1.0, 2.0]) / np.sqrt(6),
 ])  # fmt: skip
 COUNT = 2 * len(BASIS)
+MEAN_SQUARE = 0.2  # of any one field, over the sphere: by symmetry all move rays as much
 
 
 def bend_of(numbers: Real) -> Real:
@@ -51,10 +52,7 @@ def bent(rays: Rays, bend: Real) -> Rays:
     return np.asarray(rays + spread - out * rays + np.cross(rays, rays @ bend[1]))
 
 
-def size_of_bends(numbers: Real) -> float:
-    """Root mean square of what bends ``(n, 10)`` move rays by, over the sphere and over all."""
-    # By symmetry all of the numbers move as much: over the sphere, the mean square of a field.
-    return float(np.sqrt((numbers**2).sum(axis=-1).mean() * MEAN_SQUARE)) if len(numbers) else 0.0
-
-
-MEAN_SQUARE = 0.2  # of any one field, over the sphere
+def rms_of_bends(squares: Real) -> float:
+    """Root mean square of what bends move rays by over the sphere, whose numbers' mean squares are
+    ``squares`` ``(10,)``."""
+    return float(np.sqrt(squares.sum() * MEAN_SQUARE))

@@ -10,7 +10,7 @@ needed, the residuals along and across the circles say.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -30,15 +30,14 @@ from ..tracking.cuts import find_cuts
 from ..tracking.tracks import Tracks, places_of
 from ..types import Flags, Indices, Rays, Real
 from .camera_motion import Evidence, Timeline
+from .ray_weights import FINEST, SPAN, typical_size, weights_of
 from .stitch_wobble import StitchWobble, stitch_wobble
 
 BATCH = 64  # pairs worked on at once
 TRIES = 96  # turns that a pair of marks each speaks for, of which the best is where a fit begins
 NEAR = np.radians(0.6)  # from a try, within which a mark speaks for it
-FINEST = np.radians(0.01)  # below which residuals are the tracker's own noise
 ROUNDS, LAST = 12, 2  # of weighing marks anew and fitting; with some of them, then with all
 ENOUGH = 200  # marks that bring a fit near
-SPAN = 3.0  # times the typical residual at which a mark's weight has fallen to a quarter
 TRAVELS = 1.35  # times as large are residuals along the circles as across, where there is travel
 FEW = 8  # marks below which a pair tells nothing
 SURE = np.radians(0.08)  # doubt of a turn at which it is half believed
@@ -127,8 +126,8 @@ def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> Spher
     # Marks of one thing err together: what pairs and longer stretches disagree by says how much.
     off = Rotation.from_matrix(settled @ turns.swapaxes(1, 2)).magnitude()
     apart = float(np.sqrt((off**2).sum() / max(3 * (doubt**2).sum(), 1e-18)))
-    motion = SphereMotion(settled, travel, doubt * max(1.0, apart), timeline, evidence)
-    return replace(motion, wobble=stitch_wobble(motion, tracks, canvas))
+    wobble = stitch_wobble(settled, travel, timeline, tracks, canvas, aside)
+    return SphereMotion(settled, travel, doubt * max(1.0, apart), timeline, evidence, wobble)
 
 
 def left_by_turns(before: Rays, after: Rays, valid: Flags) -> Real:
@@ -154,7 +153,7 @@ def _first_look(tracks: Tracks, canvas: Canvas, aside: Flags) -> tuple[Real, Fla
         turns = _first_turns(before[some], after[some], pairs.valid[some])
         for _ in range(LAST):
             off = np.linalg.norm(after - _turned(turns, before), axis=-1)
-            turns = _wahba(before, after, _weights(off, pairs.valid))
+            turns = _wahba(before, after, weights_of(off, pairs.valid))
         found[part] = turns
         off = ((after - _turned(turns, before)) ** 2).sum(axis=-1)[pairs.valid]
         mine = ids[pairs.record[pairs.valid]]
@@ -243,17 +242,17 @@ def _fits(before: Rays, after: Rays, valid: Flags, start: Real) -> _Fits:
     rounds = [fewer] * ROUNDS + [(before, after, valid)] * LAST
     for one, other, ok in rounds:
         off = np.linalg.norm(other - _turned(turns, one), axis=-1)
-        turns = _wahba(one, other, _weights(off, ok))
+        turns = _wahba(one, other, weights_of(off, ok))
     both = turns.copy()
     for one, other, ok in rounds:
         both, travel = _with_travel(both, travel, one, other, ok)
     along, across = _residuals(both, travel, before, after)
-    moved = _typical(along, valid) > TRAVELS * _typical(across, valid)
+    moved = typical_size(along, valid) > TRAVELS * typical_size(across, valid)
     # Without travel, both directions of what is left tell of the turn.
     plain = np.linalg.norm(after - _turned(turns, before), axis=-1)
     chosen = np.where(moved[:, None, None], both, turns)
     off = np.where(moved[:, None], np.abs(across), plain)
-    weights = _weights(off, valid)
+    weights = weights_of(off, valid)
     steer = valid & (weights > 0.25)
     share = weights / np.maximum(weights.sum(axis=1, keepdims=True), 1e-12)
     residual = np.sqrt((share * off**2).sum(axis=1))
@@ -290,20 +289,6 @@ def _first_turns(before: Rays, after: Rays, valid: Flags) -> Real:
     return found
 
 
-def _typical(off: Real, valid: Flags) -> Real:
-    """``(p,)`` the typical size of residuals ``(p, m)``, as a standard deviation."""
-    ordered = np.sort(np.where(valid, np.abs(off), np.inf), axis=1)
-    middle = np.maximum(valid.sum(axis=1) - 1, 0) // 2
-    found = np.take_along_axis(ordered, middle[:, None], axis=1)[:, 0]
-    return np.maximum(1.4826 * np.where(np.isfinite(found), found, 0.0), FINEST)
-
-
-def _weights(off: Real, valid: Flags) -> Real:
-    """``(p, m)`` what marks count, by how far off they are (Geman, McClure 1987)."""
-    scale = SPAN * _typical(off, valid)[:, None]
-    return np.asarray(valid / (1 + (off / scale) ** 2) ** 2)
-
-
 def _residuals(turns: Real, travel: Rays, before: Rays, after: Rays) -> tuple[Real, Real]:
     """``(p, m)`` radians that marks miss the turn by, along and across the great circles of the
     travel."""
@@ -327,7 +312,7 @@ def _with_travel(
     normals = np.cross(at, left)  # of the circles that marks were moved along
     if travel.any():
         _, across = _residuals(turns, travel, before, after)
-        weights = _weights(across, valid)
+        weights = weights_of(across, valid)
     else:
         weights = valid / (1 + (np.linalg.norm(left, axis=-1) / NEAR) ** 2)
     spread = np.einsum("pm,pmi,pmj->pij", weights, normals, normals)
@@ -337,7 +322,7 @@ def _with_travel(
     way = np.einsum("pm,pmi,pi->p", weights, left, travel)
     travel = -np.where(way < 0, -1.0, 1.0)[:, None] * travel
     _, across = _residuals(turns, travel, before, after)
-    weights = _weights(across, valid)
+    weights = weights_of(across, valid)
     circle = np.cross(at, travel[:, None])
     size = np.linalg.norm(circle, axis=-1, keepdims=True)
     normal = circle / np.maximum(size, 1e-9)

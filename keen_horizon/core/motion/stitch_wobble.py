@@ -11,27 +11,23 @@ parallax, or were always there.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
-from ..geometry.bend import COUNT, bend_of, fields_at, size_of_bends
+from ..geometry.bend import COUNT, bend_of, fields_at, rms_of_bends
 from ..geometry.canvas import Canvas
 from ..geometry.projection import Equirectangular
 from ..stored import stored
 from ..tracking.correspondences import HALVES, correspondences
 from ..tracking.tracks import Tracks
 from ..types import Flags, Rays, Real
-
-if TYPE_CHECKING:
-    from .sphere_turns import SphereMotion
+from .camera_motion import Timeline
+from .ray_weights import FINEST, weights_of
 
 BATCH = 32  # pairs worked on at once
 ROUNDS = 3
 ENOUGH = 300  # marks of a pair
-SPAN = 3.0  # times the typical residual at which a mark's weight has fallen to a quarter
-FINEST = np.radians(0.01)
 LIKELY = np.radians(0.3)  # that a frame bends by against the one before
 SLOW = 0.16  # seconds, standard deviation: slower than that is kept
 POLE = 0.2  # sine of the angle from the travel within which marks tell little across it
@@ -50,33 +46,35 @@ class StitchWobble:
     doubt: float
 
 
-def stitch_wobble(motion: SphereMotion, tracks: Tracks, canvas: Canvas) -> StitchWobble:
-    """The bends of frames of a stitched sphere, by its ``tracks``; none where halves of the marks
-    do not tell the same."""
-    n = len(motion)
+def stitch_wobble(
+    turns: Real, travel: Rays, timeline: Timeline, tracks: Tracks, canvas: Canvas, aside: Flags
+) -> StitchWobble:
+    """The bends of frames of a stitched sphere that turned and travelled as :class:`.SphereMotion`
+    has it, by its ``tracks`` but for the sightings that are set ``aside``; none where halves of the
+    marks do not tell the same."""
+    n = len(turns)
     steps = np.zeros((HALVES, n, COUNT))
     sphere = Equirectangular.of(canvas)
     for start in range(1, n, BATCH):
         part = np.arange(start, min(start + BATCH, n))
-        pairs = correspondences(tracks, canvas, part, motion.evidence.left_out)
+        pairs = correspondences(tracks, canvas, part, aside)
         pairs = pairs[:, :: max(1, pairs.valid.shape[1] // ENOUGH)]
         before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
-        at = np.einsum("pij,pmj->pmi", motion.turns[part], before)
+        at = np.einsum("pij,pmj->pmi", turns[part], before)
         for half in range(HALVES):
-            steps[half, part] = _steps(at, after - at, motion.travel[part], pairs.of_half(half))
-    steps[:, motion.timeline.cuts] = 0.0
+            steps[half, part] = _steps(at, after - at, travel[part], pairs.of_half(half))
+    steps[:, timeline.cuts] = 0.0
     found = np.zeros_like(steps)
-    for start, stop in motion.timeline.segments:
+    for start, stop in timeline.segments:
         if stop - start < 4:
             continue
         way = np.cumsum(steps[:, start:stop], axis=1)
-        slow = SLOW / float(np.median(np.diff(motion.timeline.times[start:stop])))
+        slow = SLOW / float(np.median(np.diff(timeline.times[start:stop])))
         found[:, start:stop] = way - gaussian_filter1d(way, slow, axis=1, mode="nearest")
     both = (found[0] * found[1]).mean(axis=0)  # (10,) what is there: chance does not agree
     noise = ((found[0] - found[1]) ** 2).mean(axis=0) / 4
     sure = np.where(both > 0, both / np.maximum(both + noise, 1e-18), 0.0)
-    size = size_of_bends(np.sqrt(np.maximum(both, 0.0))[None])
-    doubt = size_of_bends(np.sqrt(noise)[None])
+    size, doubt = rms_of_bends(np.maximum(both, 0.0)), rms_of_bends(noise)
     if size < max(LEAST, 2 * doubt):
         return StitchWobble(np.zeros((n, 2, 3, 3)), size, doubt)
     return StitchWobble(bend_of(sure * found.mean(axis=0)), size, doubt)
@@ -98,7 +96,7 @@ def _steps(at: Rays, left: Rays, travel: Rays, valid: Flags) -> Real:
     for _ in range(ROUNDS):
         rest = left - np.einsum("pmki,pk->pmi", fields, numbers)
         off = np.where(moved, np.abs((rest * normal).sum(axis=-1)), np.linalg.norm(rest, axis=-1))
-        weights = trust * _weights(off, valid)
+        weights = trust * weights_of(off, valid)
         one = np.einsum("pm,pmk,pml->pkl", weights, slopes, slopes)
         told = np.einsum("pm,pmk,pm->pk", weights, slopes, across)
         if not moved.all():
@@ -111,12 +109,3 @@ def _steps(at: Rays, left: Rays, travel: Rays, valid: Flags) -> Real:
         square = one + hold[:, None, None] * np.eye(COUNT)
         numbers = np.linalg.solve(square, told[..., None])[..., 0]
     return numbers
-
-
-def _weights(off: Real, valid: Flags) -> Real:
-    """``(p, m)`` what marks count, by how far off they are (Geman, McClure 1987)."""
-    ordered = np.sort(np.where(valid, off, np.inf), axis=1)
-    middle = np.maximum(valid.sum(axis=1) - 1, 0) // 2
-    typical = np.take_along_axis(ordered, middle[:, None], axis=1)
-    typical = 1.4826 * np.where(np.isfinite(typical), typical, 0.0)
-    return np.asarray(valid / (1 + (off / (SPAN * np.maximum(typical, FINEST))) ** 2) ** 2)

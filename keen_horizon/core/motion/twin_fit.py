@@ -232,10 +232,7 @@ class _Band:
         rows = int(np.clip(2 * reach * unit, 5, columns // 12))
         off = (np.arange(rows) - (rows - 1) / 2)[:, None] / unit
         azimuth = np.arange(columns + columns // 16) / unit
-        angle = HALF_PI + off + 0 * azimuth
-        rays = np.stack([np.sin(angle) * np.cos(azimuth), np.sin(angle) * np.sin(azimuth),
-                         np.cos(angle)], axis=-1)  # fmt: skip
-        return cls(twin, rays, columns)
+        return cls(twin, _rays_off(off + 0 * azimuth, azimuth), columns)
 
     @cached_property
     def maps(self) -> list[NDArray[np.float32]]:
@@ -250,10 +247,15 @@ class _Band:
     def rays_at(self, places: Points) -> Rays:
         """``(m, 3)`` of places ``(m, 2)`` in the band."""
         unit = self.columns / (2 * np.pi)
-        angle = HALF_PI + (places[:, 1] - (self.rays.shape[0] - 1) / 2) / unit
-        azimuth = places[:, 0] / unit
-        return np.stack([np.sin(angle) * np.cos(azimuth), np.sin(angle) * np.sin(azimuth),
-                         np.cos(angle)], axis=-1)  # fmt: skip
+        off = (places[:, 1] - (self.rays.shape[0] - 1) / 2) / unit
+        return _rays_off(off, places[:, 0] / unit)
+
+
+def _rays_off(off: Real, azimuth: Real) -> Rays:
+    """Unit rays so far from the great circle, to the second lens' side, radians."""
+    angle = HALF_PI + off
+    return np.stack([np.sin(angle) * np.cos(azimuth), np.sin(angle) * np.sin(azimuth),
+                     np.cos(angle)], axis=-1)  # fmt: skip
 
 
 # --- what both see --------------------------------------------------------------------------------
@@ -281,17 +283,25 @@ def _pairs(luma: Luma, band: _Band) -> tuple[Points, Points]:
     corners = cv2.goodFeaturesToTrack(one, MOST, 0.01, 6)
     if corners is None:
         return np.zeros((0, 2)), np.zeros((0, 2))
-    follow = {"winSize": (15, 15), "maxLevel": 2}
-    there, ok, _ = cv2.calcOpticalFlowPyrLK(one, other, corners, None, **follow)
-    back, ok_too, _ = cv2.calcOpticalFlowPyrLK(other, one, there, None, **follow)
-    near = np.linalg.norm(back - corners, axis=-1)[:, 0] < 0.5
+    there, found = _found_again(one, other, corners, 0.5, winSize=(15, 15), maxLevel=2)
     rows = one.shape[0]
     inside = (np.abs(there[:, 0, 1] - (rows - 1) / 2) < rows / 2 - 4) & (
         np.abs(corners[:, 0, 1] - (rows - 1) / 2) < rows / 2 - 4
     )
-    good = (ok[:, 0] == 1) & (ok_too[:, 0] == 1) & near & inside
+    good = found & inside
     rays = [band.rays_at(places[good, 0].astype(float)) for places in (corners, there)]
     return band.twin.to_pixels(rays[0], 0), band.twin.to_pixels(rays[1], 1)
+
+
+def _found_again(
+    one: Luma, other: Luma, corners: NDArray[np.float32], home: float, **follow: Any
+) -> tuple[NDArray[np.float32], Flags]:
+    """Where ``corners`` ``(m, 1, 2)`` of one picture are in another; and which of them were found,
+    and lead back to within ``home`` px."""
+    there, ok, _ = cv2.calcOpticalFlowPyrLK(one, other, corners, None, **follow)
+    back, ok_too, _ = cv2.calcOpticalFlowPyrLK(other, one, there, None, **follow)
+    near = np.linalg.norm(back - corners, axis=-1)[:, 0] < home
+    return there, (ok[:, 0] == 1) & (ok_too[:, 0] == 1) & near
 
 
 def _evened(luma: Luma) -> Luma:
@@ -319,10 +329,7 @@ def _moves(
         if corners is None:
             found.append((np.zeros((0, 2)), np.zeros((0, 2))))
             continue
-        there, ok, _ = cv2.calcOpticalFlowPyrLK(luma, later, corners, None)
-        back, ok_too, _ = cv2.calcOpticalFlowPyrLK(later, luma, there, None)
-        near = np.linalg.norm(back - corners, axis=-1)[:, 0] < 0.3
-        good = (ok[:, 0] == 1) & (ok_too[:, 0] == 1) & near
+        there, good = _found_again(luma, later, corners, 0.3)
         found.append((corners[good, 0].astype(float), there[good, 0].astype(float)))
     return tuple(found)
 

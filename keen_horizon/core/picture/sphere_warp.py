@@ -40,15 +40,7 @@ class SphereSampler:
 
     @cached_property
     def _nodes(self) -> Rays:
-        """``(rows, columns, 3)`` where the middle of every cell looks, and of one cell more on each
-        side."""
-        canvas = self.output.canvas
-        return self._looks(*(np.arange(-1.0, -(-n // CELL) + 1) * CELL + MIDDLE
-                             for n in (canvas.width, canvas.height)))  # fmt: skip
-
-    def _looks(self, x: Real, y: Real) -> Rays:
-        rays = self.output.to_rays(np.stack(np.meshgrid(x, y), axis=-1))
-        return np.asarray(rays / np.linalg.norm(rays, axis=-1, keepdims=True))
+        return nodes_of(self.output)
 
     def turned(self, turn: Real, bend: Real = NONE) -> TurnedSampler:
         """The same for one picture; ``turn`` ``(3, 3)`` takes rays of the output to those of the
@@ -70,10 +62,7 @@ class SphereSampler:
     @cached_property
     def enlargement(self) -> float:
         """Output pixels a source pixel takes where it takes most: in the middle of the output."""
-        canvas = self.output.canvas
-        middle = np.array(canvas.centre)
-        a, b = self._looks(middle[0] + np.array([-0.5, 0.5]), middle[1:])[0]
-        return float(2 * np.pi / self.source.width / np.linalg.norm(b - a))
+        return 2 * np.pi / self.source.width / angle_of_pixel(self.output)
 
 
 @dataclass(frozen=True)
@@ -121,15 +110,7 @@ class TurnedSampler:
         the first luma pixel that it belongs to."""
         canvas = self.sampler.output.canvas
         size = (-(-canvas.width // step[0]), -(-canvas.height // step[1]))
-        # Halves and eighths of a pixel are among the steps that OpenCV interpolates by.
-        from_node = np.array([
-            [step[0] / CELL, 0, 1 + (site[0] - MIDDLE) / CELL],
-            [0, step[1] / CELL, 1 + (site[1] - MIDDLE) / CELL],
-        ])  # fmt: skip
-        at: Positions = cv2.warpAffine(
-            self._places, from_node, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP,
-            borderMode=cv2.BORDER_REPLICATE,
-        )  # fmt: skip
+        at: Positions = between_nodes(self._places, size, step, site)
         self._told_by_themselves(at, step, site)
         return at
 
@@ -149,6 +130,42 @@ class TurnedSampler:
         at[y, x] = self.sampler.places(
             np.arctan2(rays[:, 0], rays[:, 2]), np.arctan2(rays[:, 1], level)
         )
+
+
+def nodes_of(output: Camera) -> Rays:
+    """``(rows, columns, 3)`` unit rays: where the middle of every cell of a camera's pictures
+    looks, and of one cell more on each side."""
+    canvas = output.canvas
+    return _looks(output, *(np.arange(-1.0, -(-n // CELL) + 1) * CELL + MIDDLE
+                            for n in (canvas.width, canvas.height)))  # fmt: skip
+
+
+def angle_of_pixel(output: Camera) -> float:
+    """Radians that a pixel in the middle of a camera's pictures sees across."""
+    middle = np.array(output.canvas.centre)
+    a, b = _looks(output, middle[0] + np.array([-0.5, 0.5]), middle[1:])[0]
+    return float(np.linalg.norm(b - a))
+
+
+def _looks(output: Camera, x: Real, y: Real) -> Rays:
+    rays = output.to_rays(np.stack(np.meshgrid(x, y), axis=-1))
+    return np.asarray(rays / np.linalg.norm(rays, axis=-1, keepdims=True))
+
+
+def between_nodes(
+    values: AnyArray, size: tuple[int, int], step: tuple[int, int], site: tuple[float, float]
+) -> AnyArray:
+    """What is known at nodes, linearly between them, at the pixels of a plane of ``size`` (width and
+    height), ``step`` output pixels apart, the first at ``site``."""
+    # Halves and eighths of a pixel are among the steps that OpenCV interpolates by.
+    from_node = np.array([
+        [step[0] / CELL, 0, 1 + (site[0] - MIDDLE) / CELL],
+        [0, step[1] / CELL, 1 + (site[1] - MIDDLE) / CELL],
+    ])  # fmt: skip
+    return np.asarray(cv2.warpAffine(
+        values, from_node, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP,
+        borderMode=cv2.BORDER_REPLICATE,
+    ))  # fmt: skip
 
 
 def _cells(count: int, step: int, site: float) -> Indices:

@@ -20,7 +20,7 @@ from ..geometry.projection import Camera, Equirectangular
 from ..geometry.twin import Twin
 from ..media.decode import Picture, Plane
 from ..types import AnyArray, Rays, Real
-from .sphere_warp import CELL, MIDDLE
+from .sphere_warp import CELL, MIDDLE, angle_of_pixel, between_nodes, nodes_of
 from .warp import SHRINK_LIMIT, chroma_matrix, scaled_down
 
 BLOCK = 256  # output columns that are drawn at once, from only those lenses that they show
@@ -36,20 +36,12 @@ class TwinSampler:
 
     @cached_property
     def _nodes(self) -> Rays:
-        canvas = self.output.canvas
-        x, y = (np.arange(-1.0, -(-n // CELL) + 1) * CELL + MIDDLE
-                for n in (canvas.width, canvas.height))  # fmt: skip
-        rays = self.output.to_rays(np.stack(np.meshgrid(x, y), axis=-1))
-        return np.asarray(rays / np.linalg.norm(rays, axis=-1, keepdims=True))
+        return nodes_of(self.output)
 
     @cached_property
     def enlargement(self) -> float:
         """Output pixels a source pixel takes, in the middle of the output."""
-        middle = np.array(self.output.canvas.centre)
-        half = np.array([0.5, 0.0])
-        a, b = self.output.to_rays(np.stack([middle - half, middle + half]))
-        across = np.linalg.norm(b / np.linalg.norm(b) - a / np.linalg.norm(a))
-        return float(1 / (self.twin.lenses[0].focal * across))
+        return 1 / (self.twin.lenses[0].focal * angle_of_pixel(self.output))
 
     def warp(self, picture: Picture, turn: Real, out: tuple[Plane, ...], bend: Real = NONE) -> None:
         """Fill ``out`` (luma, and two chroma planes if they are wanted; uint8 or uint16) with what
@@ -81,15 +73,8 @@ class _Nodes:
 
     def spread(self, values: AnyArray, columns: slice, rows: int) -> AnyArray:
         """``(rows, columns, ...)`` at those pixels."""
-        start = columns.start * self.step[0]
-        from_node = np.array([
-            [self.step[0] / CELL, 0, 1 + (start + self.site[0] - MIDDLE) / CELL],
-            [0, self.step[1] / CELL, 1 + (self.site[1] - MIDDLE) / CELL],
-        ])  # fmt: skip
-        return np.asarray(cv2.warpAffine(
-            values, from_node, (columns.stop - columns.start, rows),
-            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
-        ))  # fmt: skip
+        site = columns.start * self.step[0] + self.site[0], self.site[1]
+        return between_nodes(values, (columns.stop - columns.start, rows), self.step, site)
 
     def blocks(self, width: int) -> Iterator[tuple[slice, AnyArray]]:
         """Columns that are drawn at once, and the nodes' shares that bear on them."""

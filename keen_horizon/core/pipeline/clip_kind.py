@@ -9,7 +9,7 @@ import numpy as np
 
 from ..errors import BadSetting
 from ..geometry.twin import Twin
-from ..media.decode import frame_at
+from ..media.decode import eight_bits, frame_at
 from ..media.probe import Scan
 from ..motion.twin_fit import SECTORS, TwinFit, fit_twin, halves_of, looks_like_twin
 from ..picture.around import goes_around, has_shape_of_sphere
@@ -66,8 +66,7 @@ def _twin(path: Path, scan: Scan, first: int, last: int) -> ClipKind | None:
     """What a clip is taken for whose pictures are two round ones; None for others."""
 
     def luma(index: int) -> Luma:
-        plane = frame_at(path, scan, index, luma_only=True).planes[0]
-        return np.asarray(plane if plane.dtype == np.uint8 else plane >> 2, np.uint8)
+        return eight_bits(frame_at(path, scan, index, luma_only=True).planes[0])
 
     apart = max(1, round(MOMENT * scan.probe.rate))
     at = np.unique(np.linspace(first, max(first, last - apart), TWIN_LOOKS).astype(int)).tolist()

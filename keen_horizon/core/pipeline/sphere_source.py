@@ -19,8 +19,8 @@ from ..media.probe import Probe, Scan
 from ..media.spherical import SphereTag
 from ..picture.around import has_shape_of_sphere
 from ..picture.twin_warp import TwinLayout
+from ..picture.working_space import space_of
 
-FULL = 2  # of ranges, as H.273 numbers them: black is 0
 ALIKE, ALIKE_SIZE = 0.6, (96, 48)  # correlation of two eyes from which on they look alike
 
 
@@ -46,7 +46,7 @@ def whole_scan(scan: Scan, twin: Twin | None = None) -> Scan:
         return replace(scan, probe=probe, layout=TwinLayout(twin), file_size=size)
     if probe is scan.probe:
         return scan
-    black = 0 if scan.probe.colour["range"] == FULL else 16
+    black = 0 if space_of(scan.probe).full_range else 16
     layout = PartLayout.of(*size, tag_of(scan.probe).bounds, black)
     return replace(scan, probe=probe, layout=layout, file_size=size)
 
