@@ -73,36 +73,21 @@ def work_forever(url: str, store: MediaStore, queues: list[str] | None) -> None:
     asyncio.run(everything())
 
 
-class Quiet:
-    """For how long the database has answered without a break."""
-
-    def __init__(self) -> None:
-        self._since = time.monotonic()
-
-    def broken(self) -> None:
-        """It did not answer."""
-        self._since = time.monotonic()
-
-    @property
-    def long_enough(self) -> bool:
-        """Whether every worker that is alive has been heard since."""
-        return time.monotonic() - self._since > DEAD_AFTER
-
-
 async def _look_after(worker: Worker, database: Database, queue: Queue) -> None:
-    quiet, app = Quiet(), worker.app
+    app = worker.app
+    back = time.monotonic()  # since when the database has answered without a break
     while True:
         try:
             if worker.worker_id is not None:  # the worker's own way of saying so ends for good
                 await app.job_manager.update_heartbeat(worker.worker_id)  # at the first outage
-            if quiet.long_enough:
+            if time.monotonic() - back > DEAD_AFTER:  # whoever is alive has been heard since
                 await _give_up_stalled(app)
             count = await asyncio.to_thread(queue.requeue_lost, database)
             if count:
                 log.warning("%s pieces of work had been lost; back into the queue", count)
         except Exception:  # the database may be away for a moment; keep looking
             log.exception("looking after the queue failed")
-            quiet.broken()
+            back = time.monotonic()
         rested = time.monotonic()
         await asyncio.sleep(LOOK_AFTER_EVERY)
         if time.monotonic() - rested > LOOK_AFTER_EVERY + DEAD_AFTER:

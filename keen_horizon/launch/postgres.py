@@ -19,9 +19,10 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from .processes import rest_after
+
 DATABASE = "keen_horizon"
 ROLE = "keen"
-LONGEST_REST = 60.0  # seconds before a server that does not start is tried once more
 DEBIAN_OWNER = "postgres"  # made by Debian's package
 
 
@@ -142,7 +143,7 @@ class Server:
             self._failed = 0
         except SystemExit as error:  # the disk is full, say
             self._failed += 1
-            rest = min(2.0**self._failed, LONGEST_REST)
+            rest = rest_after(1 + self._failed)
             self._rests = time.monotonic() + rest
             say(f"{error}\nkeen: trying again in {rest:.0f} s")
 

@@ -21,6 +21,11 @@ THREADS = "96"
 LONGEST_REST = 60.0  # seconds before one that ends again and again is started once more
 
 
+def rest_after(ends: int) -> float:
+    """Seconds that something which has ended by itself so often before is left alone."""
+    return min(2.0 ** (min(ends, 60) - 1), LONGEST_REST) if ends else 0.0
+
+
 class Processes:
     """Processes started here; all of them end when the context does."""
 
@@ -82,7 +87,7 @@ class Processes:
             if name not in self._rests:
                 ends = [end for end in self._ends.get(name, []) if now - end < RESTARTS_WITHIN]
                 self._ends[name] = [*ends, now]
-                rest = min(2.0 ** (len(ends) - 1), LONGEST_REST) if ends else 0.0
+                rest = rest_after(len(ends))
                 self._rests[name] = now + rest
                 again = f"again in {rest:.0f} s" if rest else "again"
                 say(f"{name} ended unexpectedly (see {self.log(name)}); starting it {again}")

@@ -20,6 +20,7 @@ from typing import BinaryIO
 from ..core.errors import KeenError, disk_errors
 
 _PIECE = 1 << 20
+LONGEST_SUFFIX = 7
 _STALE = 24 * 3600.0  # seconds after which a workspace nobody cleared up is forgotten
 
 
@@ -149,8 +150,7 @@ class MediaStore:
 
         Raises TooLarge as soon as the limit is passed, NoRoom when the disk is full.
         """
-        suffix = Path(name).suffix.lower()
-        target = folder / f"upload{suffix if suffix[1:].isalnum() else ''}"
+        target = folder / f"upload{suffix_of(name)}"
         size = 0
         with disk_errors(Path(name)), target.open("wb") as out:
             while piece := stream.read(_PIECE):
@@ -161,6 +161,12 @@ class MediaStore:
             out.flush()
             os.fsync(out.fileno())
         return target, size
+
+
+def suffix_of(name: str) -> str:
+    """What a file's name ends with, if that is a usual ending; nothing otherwise."""
+    suffix = Path(name).suffix.lower()
+    return suffix if suffix[1:].isalnum() and len(suffix) <= LONGEST_SUFFIX else ""
 
 
 def _owner(process: int) -> str:

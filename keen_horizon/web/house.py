@@ -64,7 +64,7 @@ def _told(job: Job) -> dict[str, Any]:
         story.append(f"begun {job.attempt} times")
     if job.resumed:
         story.append(f"went on from frame {job.resumed}")
-    return describe(job) | {"story": ", ".join(story), "number": job.id}
+    return describe(job) | {"story": ", ".join(story)}
 
 
 def _for(time: timedelta) -> str:

@@ -15,7 +15,7 @@ from ..core.pipeline.sphere_reports import sphere_shake_captions
 from ..core.stations.motion.station import shake_captions
 from ..jobs.ingest import INGEST
 from ..store import library
-from ..store.media_store import too_large
+from ..store.media_store import suffix_of, too_large
 from ..store.models import Clip, Job, Shoot
 from . import captions, services
 from .jobs import describe
@@ -147,16 +147,10 @@ def take_file(shoot_id: int, path: Path, name: str) -> int:
         if shoot.removed is not None:
             raise library.NotFound("the shoot was removed.", remedy="Put it back first.")
         size = path.stat().st_size
-        key = kit.store.adopt("sources", path, _suffix(name))
+        key = kit.store.adopt("sources", path, suffix_of(name))
         recording, clip = library.add_recording(session, shoot, name, size, key)
         kit.queue.ask(session, INGEST.name, recording.id, clip_id=clip.id)
         return clip.id
-
-
-def _suffix(name: str) -> str:
-    """What a file's name ends with, if that is a usual ending."""
-    suffix = Path(name).suffix.lower()
-    return suffix if suffix[1:].isalnum() and len(suffix) < 8 else ""
 
 
 @blueprint.patch("/clips/<int:clip_id>")

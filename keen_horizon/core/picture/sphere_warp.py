@@ -155,8 +155,8 @@ def _looks(output: Camera, x: Real, y: Real) -> Rays:
 def between_nodes(
     values: AnyArray, size: tuple[int, int], step: tuple[int, int], site: tuple[float, float]
 ) -> AnyArray:
-    """What is known at nodes, linearly between them, at the pixels of a plane of ``size`` (width and
-    height), ``step`` output pixels apart, the first at ``site``."""
+    """What is known at nodes, linearly between them, at the pixels of a plane of ``size`` (width
+    and height), ``step`` output pixels apart, the first at ``site``."""
     # Halves and eighths of a pixel are among the steps that OpenCV interpolates by.
     from_node = np.array([
         [step[0] / CELL, 0, 1 + (site[0] - MIDDLE) / CELL],

@@ -14,6 +14,7 @@ import numpy as np
 from ..errors import KeenError
 from ..geometry.chain import WarpChain
 from ..media.ahead import ahead
+from ..media.damage import damage_words
 from ..media.decode import Picture, Plane, frames, working_format
 from ..media.encode import Blank, Encoding, Mp4Writer
 from ..media.probe import Scan
@@ -101,6 +102,12 @@ class Rendered:
     sound: str
     frame_count: int
     damaged: tuple[int, ...] = ()  # numbers of frames that were read, and bridged
+
+    @property
+    def notes(self) -> list[str]:
+        """What is to be said of it."""
+        words = damage_words(self.damaged)
+        return [words] if words else []
 
 
 @dataclass(frozen=True)

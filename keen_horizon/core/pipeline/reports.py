@@ -11,7 +11,6 @@ from ..geometry.canvas import Canvas
 from ..geometry.lattice import lattice_points
 from ..geometry.motion import Motion
 from ..geometry.ray_motion import RayMotion
-from ..media.damage import damage_words
 from ..media.probe import Probe
 from ..motion.camera_motion import AngleOfView, CameraMotion, Timeline
 from ..motion.readout import Readout
@@ -171,11 +170,6 @@ def glass_report(fit: GlassFit, probe: Probe) -> dict[str, Any]:
     }
 
 
-def _damage(rendered: Rendered) -> list[str]:
-    words = damage_words(rendered.damaged)
-    return [words] if words else []
-
-
 def _known(value: float) -> float | None:
     return value if np.isfinite(value) else None
 
@@ -211,7 +205,7 @@ def correction_report(
         "shake_measured_again": None if again is None else again.px,
         "shake_measured_again_sure": None if again is None else again.sure,
         "camera": camera_report(solution.motion),
-        "notes": [*told["notes"], *_damage(rendered)],
+        "notes": [*told["notes"], *rendered.notes],
         "sound": rendered.sound,
         "damaged_frames": list(rendered.damaged),
         "treatment": treatment.as_data(),

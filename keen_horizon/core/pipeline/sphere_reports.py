@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 
 from ..geometry.canvas import Canvas
-from ..media.damage import damage_words
 from ..media.probe import scan
 from ..motion.sphere_turns import SphereMotion, sphere_motion
 from ..motion.stitch_wobble import LEAST
@@ -75,7 +74,7 @@ def sphere_report(
         "shake_measured_again": again and again[0],
         "shake_measured_again_sure": again and again[1],
         "output": {"width": rendered.width, "height": rendered.height},
-        "notes": [*solution.report["notes"], *filter(None, [damage_words(rendered.damaged)])],
+        "notes": [*solution.report["notes"], *rendered.notes],
         "sound": rendered.sound,
         "damaged_frames": list(rendered.damaged),
         "treatment": treatment.as_data(),

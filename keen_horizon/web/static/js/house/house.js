@@ -5,13 +5,11 @@ import { jobWords } from "../lib/wait.js";
 
 const EVERY = 3000; // ms between looks
 
-/** @typedef {Job & { story: string, number: number }} Told */
+/** @typedef {Job & { story: string }} Told */
 /** @param {Told} job */
 const worded = (job) => ({
   ...job,
-  words: [`no. ${job.number}`, job.open ? jobWords(job) : "", job.story]
-    .filter(Boolean)
-    .join(" · "),
+  words: [`no. ${job.id}`, job.open ? jobWords(job) : "", job.story].filter(Boolean).join(" · "),
 });
 
 component("house", () => ({
