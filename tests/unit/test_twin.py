@@ -22,7 +22,8 @@ from keen_horizon.core.media.part_of_sphere import PartLayout
 from keen_horizon.core.media.probe import Scan, scan
 from keen_horizon.core.media.sphere_boxes import write_sphere_tag
 from keen_horizon.core.media.spherical import SphereTag
-from keen_horizon.core.motion.twin_fit import fit_twin, looks_like_twin
+from keen_horizon.core.motion.twin_fit import fit_twin
+from keen_horizon.core.picture.round_pictures import looks_like_twin
 from keen_horizon.core.picture.sphere_warp import SphereSampler, warp_sphere
 from keen_horizon.core.picture.twin_warp import TwinLayout, TwinSampler
 from keen_horizon.core.pipeline.clip_kind import ClipKind, clip_kind

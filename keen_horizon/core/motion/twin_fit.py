@@ -21,14 +21,10 @@ from scipy.spatial.transform import Rotation
 
 from ..geometry.canvas import Canvas
 from ..geometry.twin import HALF_PI, FisheyeLens, Twin
+from ..picture.round_pictures import Circle, circles_of
 from ..types import Flags, Indices, Luma, Points, Rays, Real
 from .sphere_turns import left_by_turns
 
-ANGLES = 720  # ways from the middle of a picture along which its end is looked for
-DARK = 12.0  # code values above its corners, from which on a picture shows something
-CORNERS = 0.06  # of its side: how large they are that must be dark
-ROUND, OFF = 0.6, 0.015  # of the ways that have to end on a circle; to so much of its radius
-RADII = (0.33, 0.62)  # of a picture's side
 WIDTHS = np.radians(np.arange(184.0, 236.0, 1.0))  # that lenses are tried at
 ROLLS = (0.0, 90.0, 180.0, 270.0)  # that the second may be mounted at
 FEW = 3  # frames that tell about how lenses are mounted
@@ -66,28 +62,11 @@ class TwinFit:
     sectors: int = 0
 
 
-def halves_of(canvas: Canvas) -> tuple[tuple[slice, slice], tuple[slice, slice]] | None:
-    """Rows and columns of each of two square pictures in one; None for another shape."""
-    width, height = canvas.width, canvas.height
-    if abs(width / height - 2) < 0.02:
-        half = width // 2
-        return (slice(0, height), slice(0, half)), (slice(0, height), slice(half, width))
-    if abs(height / width - 2) < 0.02:
-        half = height // 2
-        return (slice(0, half), slice(0, width)), (slice(half, height), slice(0, width))
-    return None
-
-
-def looks_like_twin(lumas: Sequence[Luma]) -> bool:
-    """Whether pictures are two round ones on black."""
-    return _circles(lumas) is not None
-
-
 def fit_twin(lumas: Sequence[Luma], later: Sequence[Luma] = ()) -> TwinFit:
     """Two fisheyes out of frames ``(height, width)``, which should be some time apart; in words
     what is wrong, if it fails. ``later`` are frames a moment after each, which tell by how things
     move what the seam does not: how lenses bend."""
-    circles = _circles(lumas)
+    circles = circles_of(lumas)
     if circles is None:
         return TwinFit(None, "The picture is not two round ones on black, side by side or one "
                              "above the other.")  # fmt: skip
@@ -112,80 +91,14 @@ def fit_twin(lumas: Sequence[Luma], later: Sequence[Luma] = ()) -> TwinFit:
     return TwinFit(twin, "", int(good.sum()), left, sectors)
 
 
-# --- round pictures -------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True)
-class _Circle:
-    x: float
-    y: float
-    radius: float
-
-
-def _circles(lumas: Sequence[Luma]) -> tuple[_Circle, _Circle] | None:
-    height, width = lumas[0].shape
-    halves = halves_of(Canvas(width, height))
-    if halves is None:
-        return None
-    brightest = np.max(np.stack(lumas), axis=0)
-    found = [_circle(brightest[half], half) for half in halves]
-    if found[0] is None or found[1] is None:
-        return None
-    return found[0], found[1]
-
-
-def _circle(luma: Luma, half: tuple[slice, slice]) -> _Circle | None:
-    """The circle that a picture ends on, in pixels of the whole; None for one that does not."""
-    side = min(luma.shape)
-    corner = max(4, round(CORNERS * side))
-    ends = np.s_[:corner], np.s_[-corner:]
-    corners = np.concatenate([luma[rows, columns].ravel() for rows in ends for columns in ends])
-    dark = float(np.median(corners))
-    if np.percentile(corners, 90) > dark + DARK or dark > 48:
-        return None
-    soft = cv2.GaussianBlur(luma, (0, 0), max(1.0, side / 700))
-    middle = np.array([luma.shape[1] - 1, luma.shape[0] - 1]) / 2
-    around = np.linspace(0, 2 * np.pi, ANGLES, endpoint=False)
-    way = np.stack([np.cos(around), np.sin(around)], axis=-1)
-    reach = np.arange(0.25 * side, 0.72 * side, 0.5)
-    at = (middle + reach[None, :, None] * way[:, None]).astype(np.float32)
-    seen = cv2.remap(soft, at, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT,
-                     borderValue=(dark,))  # fmt: skip
-    lit = seen > dark + DARK
-    last = lit.shape[1] - 1 - np.argmax(lit[:, ::-1], axis=1)
-    ends_at = middle + reach[last][:, None] * way
-    inside = ((ends_at > 1.5) & (ends_at < np.array(luma.shape[::-1]) - 2.5)).all(axis=1)
-    known = lit.any(axis=1) & inside
-    if known.sum() < ANGLES // 3:
-        return None
-    x, y, radius = _fitted_circle(ends_at[known])
-    off = np.abs(np.hypot(*(ends_at[known] - [x, y]).T) - radius)
-    if (off < OFF * radius).sum() < ROUND * ANGLES or not RADII[0] < radius / side < RADII[1]:
-        return None
-    return _Circle(x + half[1].start, y + half[0].start, radius)
-
-
-def _fitted_circle(points: Points) -> tuple[float, float, float]:
-    """Centre and radius that points ``(m, 2)`` lie on, most of them."""
-
-    def off(circle: Real) -> Real:
-        return np.hypot(*(points - circle[:2]).T) - circle[2]
-
-    middle = points.mean(axis=0)
-    start = [*middle, float(np.median(np.hypot(*(points - middle).T)))]
-    scale = 0.004 * start[2]
-    x, y, radius = least_squares(off, start, loss="cauchy", f_scale=scale).x
-    return float(x), float(y), float(radius)
-
-
 # --- where a fit begins ---------------------------------------------------------------------------
 
 
-def _lens(circle: _Circle, width: float, turn: Real) -> FisheyeLens:
+def _lens(circle: Circle, width: float, turn: Real) -> FisheyeLens:
     return FisheyeLens((circle.x, circle.y), circle.radius / (width / 2), 0.0, turn, width / 2)
 
 
-def _begun(lumas: Sequence[Luma], circles: tuple[_Circle, _Circle]) -> Twin | None:
+def _begun(lumas: Sequence[Luma], circles: tuple[Circle, Circle]) -> Twin | None:
     """The width and the roll at which both lenses' pictures are most alike where both look."""
     height, width = lumas[0].shape
     back = np.diag([-1.0, 1.0, -1.0])
@@ -316,7 +229,7 @@ def _evened(luma: Luma) -> Luma:
 
 
 def _moves(
-    luma: Luma, later: Luma, circles: tuple[_Circle, _Circle]
+    luma: Luma, later: Luma, circles: tuple[Circle, Circle]
 ) -> tuple[tuple[Points, Points], ...]:
     """Of each lens, places ``(m, 2)`` of things in a frame and in a later one, pixels of the
     whole."""
@@ -384,7 +297,7 @@ def _rays_of(twin: Twin, move: tuple[tuple[Points, Points], ...]) -> tuple[Rays,
     return before, after
 
 
-def _refined(twin: Twin, circles: tuple[_Circle, _Circle], pairs: _Pairs) -> tuple[Twin, Real]:
+def _refined(twin: Twin, circles: tuple[Circle, Circle], pairs: _Pairs) -> tuple[Twin, Real]:
     """Lenses that agree best on what both see, near the ``circles``; and the gap between them."""
     scale = np.array([
         *[MIDDLE * circle.radius for circle in circles for _ in "xy"], 0.01, 0.004, *[0.02] * 3,

@@ -11,8 +11,9 @@ from ..errors import BadSetting
 from ..geometry.twin import Twin
 from ..media.decode import eight_bits, frame_at
 from ..media.probe import Scan
-from ..motion.twin_fit import SECTORS, TwinFit, fit_twin, halves_of, looks_like_twin
+from ..motion.twin_fit import SECTORS, TwinFit, fit_twin
 from ..picture.around import goes_around, has_shape_of_sphere
+from ..picture.round_pictures import halves_of, looks_like_twin
 from ..stations.setting import Kind
 from ..types import Luma
 from .sphere_source import first_eye, whole_probe
