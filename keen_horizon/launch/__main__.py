@@ -136,10 +136,11 @@ def test(arguments: list[str]) -> int:
         try:
             worst |= subprocess.run(IN_BROWSER, cwd=HOME, env=environment).returncode
             worst |= beside.wait()
-        finally:
+        finally:  # what they said, even of a run that is broken off
             beside.terminate()
-        told.seek(0)
-        say(f"tests without a browser:\n{told.read()}")
+            beside.wait()
+            told.seek(0)
+            say(f"tests without a browser:\n{told.read()}")
     return worst
 
 
