@@ -28,8 +28,9 @@ from keen_horizon.core.geometry.chain import WarpChain
 from keen_horizon.core.geometry.live_area import LiveArea
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.geometry.view import View
-from keen_horizon.core.media.decode import Picture, frame_at, frames, plane_view
+from keen_horizon.core.media.decode import Picture, frame_at, frames
 from keen_horizon.core.media.encode import Encoding
+from keen_horizon.core.media.planes import plane_view
 from keen_horizon.core.media.probe import Scan, scan
 from keen_horizon.core.picture.working_space import working_space
 from keen_horizon.core.pipeline import Estimates, exact_view, find_glass, measure

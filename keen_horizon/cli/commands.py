@@ -15,7 +15,6 @@ from ..core import pipeline
 from ..core.errors import KeenError
 from ..core.media.encode import QUALITIES, Encoding
 from ..core.media.mp4 import CONTAINERS
-from ..core.media.probe import scan
 from ..core.pipeline.cost_curve import starts
 from ..core.pipeline.render_clip import drawing_of
 from ..core.stations.motion import MOTION
@@ -28,6 +27,7 @@ from .options import (
     fitting_profile,
     measured,
     range_of,
+    scanned,
     treated,
     treatment_of,
     with_care,
@@ -114,7 +114,7 @@ def _parser() -> argparse.ArgumentParser:
 
 
 def _measure(options: argparse.Namespace) -> None:
-    found = scan(options.input)
+    found = scanned(options)
     around = as_sphere(options, found)
     if around is not None:
         measure_one(options, around)
@@ -128,7 +128,7 @@ def _measure(options: argparse.Namespace) -> None:
 
 
 def _correct(options: argparse.Namespace) -> None:
-    found = scan(options.input)
+    found = scanned(options)
     _check_output(options)
     around = as_sphere(options, found)
     if around is not None:
@@ -195,7 +195,7 @@ def _check_output(options: argparse.Namespace) -> None:
 
 
 def _cost(options: argparse.Namespace) -> None:
-    found = scan(options.input)
+    found = scanned(options)
     only_flat(options, found, "cost: nothing of it is cropped")
     treatment_of(options, found)  # as in a correction
     with measured(options, found) as tracks:
@@ -212,7 +212,7 @@ def _cost(options: argparse.Namespace) -> None:
 
 
 def _glass(options: argparse.Namespace) -> None:
-    found = scan(options.input)
+    found = scanned(options)
     only_flat(options, found, "glass that could be told: two lenses were stitched")
     canvas = found.probe.canvas
     even = None

@@ -11,12 +11,13 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 from ..core import pipeline
 from ..core.errors import BadSetting, KeenError, disk_errors
 from ..core.geometry.canvas import Canvas
-from ..core.media.probe import Scan
+from ..core.media.fields import Each, Fields, First
+from ..core.media.probe import Scan, scan
 from ..core.motion.camera_motion import CameraMotion, PointTrack
 from ..core.motion.held_point import HeldPoint
 from ..core.stations.glass import GLASS
@@ -47,8 +48,25 @@ def with_care(verb: argparse.ArgumentParser) -> None:
 
 
 def with_range(verb: argparse.ArgumentParser) -> None:
-    """Which frames."""
+    """Which frames, and what they are made of."""
+    with_fields(verb)
     verb.add_argument("--range", metavar="A:B", help="first and last frame, both included")
+
+
+def with_fields(verb: argparse.ArgumentParser) -> None:
+    """What becomes a frame where the clip is interlaced."""
+    verb.add_argument(
+        "--fields", choices=get_args(Each),
+        help="interlaced footage: a frame of each pair of fields, of each field, or as they are",
+    )  # fmt: skip
+    verb.add_argument("--first-field", choices=get_args(First), help="which field comes first")
+
+
+def scanned(options: argparse.Namespace) -> Scan:
+    """The clip that the options name, its fields as they say."""
+    if options.fields is None and options.first_field is None:
+        return scan(options.input)
+    return scan(options.input, Fields(options.fields or "pair", options.first_field or "file"))
 
 
 def treatment_of(

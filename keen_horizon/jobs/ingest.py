@@ -1,18 +1,25 @@
-"""Taking a file in: it is checked, its proxy made, and its clips get to know their length."""
+"""Taking a file in: it is checked, and by one pass over its pictures its proxy is made and its
+marks are followed; its clips get to know their length, and are measured."""
 
 from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
 
 from sqlalchemy import select
 
 from ..core.errors import KeenError, MediaError
+from ..core.media.fields import Fields
 from ..core.media.probe import scan
-from ..core.media.proxy import LINES, SPHERE_LINES, make_proxy
+from ..core.media.proxy import LINES, SPHERE_LINES, Proxy
 from ..core.pipeline import Progress
 from ..core.pipeline.clip_kind import ClipKind, clip_kind
 from ..core.pipeline.sphere_source import whole_scan
 from ..store.models import Clip, Recording
 from ..store.scans import twin_of, write_timing
+from .following import follow_all, keep_followed
 from .kind import QUICK, JobKind, Task
+from .measuring import Range, measure_range
 
 
 def ingest(task: Task) -> None:
@@ -20,43 +27,66 @@ def ingest(task: Task) -> None:
 
 
 def take_in(task: Task, progress: Progress) -> None:
-    """Check a file and make its proxy; as the kind of clip that ``details`` tell, if they do."""
-    store, recording = task.store, task.recording
-    told = task.details.get("kind")
-    with store.workspace() as room:
+    """Check a file, decode it once, for its proxy and for its marks, and measure the clips that are
+    cut from it; as the kind of clip that ``details`` tell, if they do."""
+    recording = task.recording
+    with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         try:
-            found = scan(task.source)
-            if told is None:
-                taken = clip_kind(task.source, found, 0, found.probe.frame_count - 1)
-            else:
-                taken = ClipKind(told, recording.kind_words, True, twin_of(recording))
-            shown, lines = found, LINES
-            if taken.kind == "sphere":
-                shown, lines = whole_scan(found, taken.twin), SPHERE_LINES
-            proxy, poster = room / "proxy.mp4", room / "poster.jpg"
-            damaged = make_proxy(task.source, shown, proxy, poster, progress, lines)
+            count = _through(task, room, progress)
         except MediaError as error:
             _refuse(task, error.renamed(recording.name))
             raise
-        write_timing(found, room / "timing.npz")
-        kept = {
-            "probe": found.probe.to_json(),
-            "kind": taken.kind,
-            "kind_words": taken.words,
-            "damaged": damaged or None,
-            "twin": taken.twin and taken.twin.to_json(),
-            "timing_key": store.adopt("timings", room / "timing.npz"),
-            "proxy_key": store.adopt("proxies", proxy),
-            "poster_key": store.adopt("posters", poster),
-        }
+    progress(count, count)
+    with task.database.session() as session:
+        taken = session.get_one(Recording, recording.id)
+        clips = session.scalars(
+            select(Clip).where(
+                Clip.recording_id == taken.id, Clip.revision_id.is_(None), Clip.removed.is_(None)
+            )
+        )
+        ranges = {Range(clip.first_frame, clip.last_frame or count - 1) for clip in clips}
+    for range_ in ranges:
+        measure_range(replace(task, recording=taken), range_)
+
+
+def _through(task: Task, room: Path, progress: Progress) -> int:
+    """The one pass over a file, and what is kept of it. Returns how many frames there are. Raises
+    MediaError for a file that cannot be used."""
+    store, recording = task.store, task.recording
+    told = task.details.get("kind")
+    fields = None if recording.fields is None else Fields.from_json(recording.fields)
+    found = scan(task.source, fields)
+    if told is None:
+        taken = clip_kind(task.source, found, 0, found.probe.frame_count - 1)
+    else:
+        taken = ClipKind(told, recording.kind_words, True, twin_of(recording))
+    shown, lines = found, LINES
+    if taken.kind == "sphere":
+        shown, lines = whole_scan(found, taken.twin), SPHERE_LINES
+    proxy = Proxy(shown, room, lines)
+    followed = follow_all(task, shown, taken.kind, room, progress, proxy.on_the_way)
+    proxy.join(task.source, room / "proxy.mp4")
+    write_timing(found, room / "timing.npz")
+    kept = {
+        "probe": found.probe.to_json(),
+        "kind": taken.kind,
+        "kind_words": taken.words,
+        "damaged": proxy.damaged or None,
+        "twin": taken.twin and taken.twin.to_json(),
+        "timing_key": store.adopt("timings", room / "timing.npz"),
+        "proxy_key": store.adopt("proxies", room / "proxy.mp4"),
+        "poster_key": store.adopt("posters", proxy.poster),
+        "refusal": None,
+    }
     with task.database.session.begin() as session:
+        keep_followed(session, followed)
         row = session.get_one(Recording, recording.id)
         for name, value in kept.items():
             setattr(row, name, value)
-        row.refusal = None
         for clip in session.scalars(select(Clip).where(Clip.recording_id == row.id)):
             if clip.last_frame is None:
                 clip.last_frame = found.probe.frame_count - 1
+    return found.probe.frame_count
 
 
 def _refuse(task: Task, error: KeenError) -> None:
@@ -64,4 +94,4 @@ def _refuse(task: Task, error: KeenError) -> None:
         session.get_one(Recording, task.recording.id).refusal = error.message
 
 
-INGEST = JobKind("ingest", QUICK, "Taking in", ingest)
+INGEST = JobKind("ingest", QUICK, "Taking in", ingest, ending="Choosing a model for")

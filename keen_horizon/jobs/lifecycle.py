@@ -55,7 +55,7 @@ class Run:
         try:
             cancel = self._write(values)
         except AWAY as error:
-            log.warning("work %s: its progress could not be told (%s)", self.job_id, error)
+            log.warning("progress could not be told (%s)", error)
             return
         self._begun = True
         if cancel:
@@ -143,10 +143,10 @@ def _ending(run: Run) -> Iterator[None]:
     except Cancelled:
         run.end("cancelled", "Cancelled.")
     except KeenError as error:
-        log.warning("work %s failed: %s", run.job_id, error, exc_info=error.__cause__ is not None)
+        log.warning("failed: %s", error, exc_info=error.__cause__ is not None)
         run.end("failed", error.message)
     except AWAY as error:
-        log.warning("work %s: the database was away (%s)", run.job_id, error)
+        log.warning("the database was away (%s)", error)
         if isinstance(getattr(error, "orig", None), DiskFull):
             run.end("failed", "The disk is full, so it could not be kept. Make room and try again.")
         elif run.attempt >= MOST_OUTAGES:
@@ -154,7 +154,7 @@ def _ending(run: Run) -> Iterator[None]:
         else:
             run.put_back()
     except Exception:
-        log.exception("work %s failed", run.job_id)
+        log.exception("failed as it should not have")
         run.end(
             "failed", "Something went wrong that should not have; the log says more. Try again."
         )

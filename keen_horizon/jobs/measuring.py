@@ -16,16 +16,19 @@ from ..core.stations.motion import MOTION
 from ..core.treatment import Treatment
 from ..store import treatments
 from ..store.models import Clip, Measure, now
+from .following import cut_out
 from .kind import QUICK, JobKind, Task
 from .solving import shelf_figures, solution_of
 from .spheres import measured_sphere
 
 
 @dataclass(frozen=True)
-class _Range:
+class Range:
+    """Frames ``first`` to ``last`` of a recording, measured as usual or ``closer``."""
+
     first: int
     last: int
-    closer: bool
+    closer: bool = False
 
     def clips(self, recording_id: int) -> ColumnElement[bool]:
         return and_(
@@ -37,7 +40,14 @@ class _Range:
 
 def measure(task: Task) -> None:
     details = task.details
-    range_ = _Range(int(details["first"]), int(details["last"]), bool(details.get("closer", False)))
+    measure_range(
+        task,
+        Range(int(details["first"]), int(details["last"]), bool(details.get("closer", False))),
+    )
+
+
+def measure_range(task: Task, range_: Range) -> None:
+    """Measure a range, and give clips of it that nobody has touched their first treatment."""
     if task.recording.kind == "sphere":
         made, first = measured_sphere(task, range_.first, range_.last)
     else:
@@ -51,25 +61,33 @@ def measure(task: Task) -> None:
     _note_shake(task, range_)
 
 
-def _measured_flat(task: Task, range_: _Range) -> tuple[Measure, Treatment]:
+def _measured_flat(task: Task, range_: Range) -> tuple[Measure, Treatment]:
     """A flat clip's measure, and the treatment to begin with."""
     started = time.monotonic()
-    made = _measured(task, range_)
+    made, before = _measured(task, range_)
     first = first_treatment(task.solver.estimates(task.recording, made))
     for calm in CALMS:  # so that neither the first look nor a slider waits for a choice of model
         task.solver.keep_motion(task.recording, made, first.changed(MOTION, calm=calm))
-    made.seconds = time.monotonic() - started
+    made.seconds = before + time.monotonic() - started
     return made, first
 
 
-def _measured(task: Task, range_: _Range) -> Measure:
-    """The pass over the pixels, kept with the fits that every treatment stands on."""
+def _measured(task: Task, range_: Range) -> tuple[Measure, float]:
+    """The marks, kept with the fits that every treatment stands on; and the seconds that it took
+    to follow them before, when the recording was taken in."""
+    before = 0.0
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         folder = room / "measure"
-        pipeline.measure(
-            task.source, task.scan, range_.first, range_.last, folder, task.progress,
-            closer=range_.closer,
-        )  # fmt: skip
+        if not range_.closer:
+            before, _ = cut_out(task, "flat", range_.first, range_.last, folder)
+        if folder.exists():
+            count = range_.last - range_.first + 1
+            task.progress(count, count)
+        else:
+            pipeline.measure(
+                task.source, task.scan, range_.first, range_.last, folder, task.progress,
+                closer=range_.closer,
+            )  # fmt: skip
         key = task.store.adopt_folder("measures", folder)
     made = Measure(
         recording_id=task.recording.id, first_frame=range_.first, last_frame=range_.last,
@@ -78,7 +96,7 @@ def _measured(task: Task, range_: _Range) -> Measure:
     estimates = task.solver.estimates(task.recording, made)
     for model in ("shift", "similarity"):
         estimates.recorded(model)
-    return made
+    return made, before
 
 
 def _keep(session: Session, made: Measure) -> None:
@@ -90,7 +108,7 @@ def _keep(session: Session, made: Measure) -> None:
     session.execute(insert(Measure).values(values).on_conflict_do_nothing())
 
 
-def _note_shake(task: Task, range_: _Range) -> None:
+def _note_shake(task: Task, range_: Range) -> None:
     """The shake figures that the shelf shows."""
     with task.database.session.begin() as session:
         for clip in session.scalars(select(Clip).where(range_.clips(task.recording.id))):

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import logging
+import time
+
 from ..core.errors import KeenError, disk_errors
 from ..store.database import Database
 from ..store.media_store import MediaStore
@@ -10,6 +13,8 @@ from .kind import Task
 from .kinds import kind_of
 from .lifecycle import Run
 from .solutions import Solver
+
+log = logging.getLogger(__name__)
 
 
 class JobRunner:
@@ -30,9 +35,14 @@ class JobRunner:
                 run, recording, dict(job.details), job.export_id, self.database, self.store,
                 self._solver,
             )  # fmt: skip
+        log.info(
+            "begun", extra={"kind": kind.name, "attempt": run.attempt, "recording": recording.id}
+        )
+        started = time.monotonic()
         try:
             with disk_errors(self.store.root, about=recording.name):
                 kind.do(task)
+            log.info("done", extra={"seconds": round(time.monotonic() - started, 3)})
         except KeenError as error:
             # The vault's file names mean nothing to the person who gave the file.
             raise (error.renamed(recording.name) if error.file else error) from error

@@ -22,6 +22,7 @@ from ..core.stations.motion import MOTION
 from ..core.stations.view import VIEW
 from ..core.treatment import Treatment
 from ..store.models import Measure, now
+from .following import cut_out
 from .kind import Task
 
 
@@ -34,10 +35,10 @@ def measured_sphere(task: Task, first: int, last: int) -> tuple[Measure, Treatme
     seen = EdgesOnTheWay(task.scan, count)
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         folder = room / "measure"
-        measure_sphere(
-            task.source, task.scan, first, last, folder,
-            task.progress, edges=seen,
-        )  # fmt: skip
+        before, edges = cut_out(task, "sphere", first, last, folder)
+        seen.found |= {at - first: own for at, own in edges if at - first in seen.wanted}
+        if not folder.exists():
+            measure_sphere(task.source, task.scan, first, last, folder, task.progress, edges=seen)
         key = task.store.adopt_folder("measures", folder)
     made = Measure(
         recording_id=task.recording.id, first_frame=first, last_frame=last, closer=False,
@@ -45,7 +46,7 @@ def measured_sphere(task: Task, first: int, last: int) -> tuple[Measure, Treatme
     )  # fmt: skip
     spheres.motion(task.recording, made, Treatment().of(MOTION).nadir)
     spheres.keep_edges(made, find_edges(task.source, task.scan, first, seen))
-    made.seconds = time.monotonic() - started
+    made.seconds = before + time.monotonic() - started
     return made, first_sphere_treatment(partial(spheres.solve, task.recording, made))
 
 

@@ -42,4 +42,4 @@ def take(task: Task) -> None:
     )
 
 
-TAKE = JobKind("take", SLOW, "Recording", take, can_wait=True)
+TAKE = JobKind("take", SLOW, "Recording", take, can_wait=True, ending="Choosing a model for")

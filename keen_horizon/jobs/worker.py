@@ -17,6 +17,7 @@ import procrastinate
 from procrastinate.jobs import DeleteJobCondition, Status
 from procrastinate.worker import Worker
 
+from ..logs import about
 from ..store.bin import empty_bin
 from ..store.database import Database
 from ..store.media_store import MediaStore
@@ -43,12 +44,13 @@ def work_forever(url: str, store: MediaStore, queues: list[str] | None) -> None:
 
     @app.task(name=TASK)
     def run(job_id: int) -> None:
-        try:
-            with run_of(database, job_id) as claimed:
-                if claimed is not None:
-                    runner.do(claimed)
-        except Superseded:
-            log.warning("work %s was taken over", job_id)
+        with about(work=job_id):
+            try:
+                with run_of(database, job_id) as claimed:
+                    if claimed is not None:
+                        runner.do(claimed)
+            except Superseded:
+                log.warning("taken over by another worker")
 
     async def everything() -> None:
         async with app.open_async():

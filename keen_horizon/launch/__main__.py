@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 import os
 import signal
 import socket
@@ -12,6 +11,7 @@ import time
 from pathlib import Path
 from tempfile import TemporaryFile
 
+from .. import logs
 from ..jobs.worker import work_forever
 from ..store.database import migrate
 from ..store.media_store import MediaStore
@@ -48,7 +48,7 @@ def main() -> int:
                 return test(rest)
             case "lint":
                 return lint()
-            case "bench" | "shots" | "soak":
+            case "bench" | "shots" | "soak" | "lock":
                 return tool(command, rest)
     except KeyboardInterrupt:
         say("stopped.")
@@ -105,7 +105,7 @@ def worker() -> int:
 
 
 def run_worker(queues: list[str]) -> int:
-    logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(name)s %(message)s")
+    logs.set_up()
     work_forever(
         os.environ["KEEN_DATABASE_URL"], MediaStore(data_folder() / "vault"), queues or None
     )
@@ -116,6 +116,7 @@ def run_worker(queues: list[str]) -> int:
 # back, so that no page waits for them.
 BESIDE = ["nice", "-n", "15", sys.executable, "-m", "pytest", "-m", "not browser"]
 BESIDE += ["-n", "2", "--dist", "loadfile"]
+LONGEST = 1800  # seconds that they may go on alone
 IN_BROWSER = [sys.executable, "-m", "pytest", "-m", "browser"]
 
 
@@ -135,7 +136,10 @@ def test(arguments: list[str]) -> int:
         beside = subprocess.Popen(BESIDE, cwd=HOME, env=environment, stdout=told, stderr=told)
         try:
             worst |= subprocess.run(IN_BROWSER, cwd=HOME, env=environment).returncode
-            worst |= beside.wait()
+            worst |= beside.wait(LONGEST)
+        except subprocess.TimeoutExpired:
+            say("the tests without a browser hang; they are ended")
+            worst |= 1
         finally:  # what they said, even of a run that is broken off
             beside.terminate()
             beside.wait()

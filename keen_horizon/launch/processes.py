@@ -63,7 +63,7 @@ class Processes:
             ["gunicorn", "--bind", f"127.0.0.1:{port}", "--worker-class", "gthread",
              "--workers", "1", "--threads", THREADS, "--timeout", "600", "--graceful-timeout", "2",
              "--worker-tmp-dir", str(self._data), "--no-control-socket",
-             "keen_horizon.web:create_app()"],
+             "keen_horizon.web.served:app()"],
         )  # fmt: skip
 
     def start_workers(self) -> None:

@@ -14,7 +14,18 @@ from sqlalchemy import Select, delete, or_, select, update
 from sqlalchemy.orm import Session
 
 from .media_store import MediaStore
-from .models import OPEN_STATES, Clip, Export, Job, Measure, Recording, Revision, Shoot, now
+from .models import (
+    OPEN_STATES,
+    Clip,
+    Export,
+    Followed,
+    Job,
+    Measure,
+    Recording,
+    Revision,
+    Shoot,
+    now,
+)
 
 KEPT = timedelta(days=7)
 JUST_NOW = timedelta(minutes=10)
@@ -22,7 +33,8 @@ JUST_NOW = timedelta(minutes=10)
 NAMED = {
     "sources": Recording.source_key, "proxies": Recording.proxy_key,
     "posters": Recording.poster_key, "timings": Recording.timing_key,
-    "measures": Measure.folder_key, "exports": Export.file_key,
+    "measures": Measure.folder_key, "followed": Followed.folder_key,
+    "exports": Export.file_key,
 }  # fmt: skip
 
 
@@ -72,7 +84,7 @@ def _forget(session: Session, clip: Clip) -> None:
 def _forget_what_is_left(session: Session) -> None:
     """Recordings that no clip is cut from, and removed shoots that hold none."""
     lone = select(Recording.id).where(Recording.id.not_in(select(Clip.recording_id)))
-    for table in (Job, Measure):
+    for table in (Job, Measure, Followed):
         session.execute(delete(table).where(table.recording_id.in_(lone)))
     session.execute(delete(Recording).where(Recording.id.in_(lone)))
     empty = Shoot.id.not_in(select(Recording.shoot_id))

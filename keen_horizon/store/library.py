@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
+
 from sqlalchemy import or_, select
 from sqlalchemy.orm import Session, contains_eager, selectinload
 
 from ..core.errors import KeenError
+from ..core.media.fields import Fields
 from .models import OPEN_STATES, Clip, Job, Measure, Recording, Shoot, now
 
 LONGEST_NAME = 120
+MEASURING = ("ingest", "take", "measure")  # kinds of work that a measure can come of
 
 
 class NotFound(KeenError):
@@ -52,7 +56,7 @@ def work_on_recordings(session: Session) -> dict[int, Job]:
     rows = session.scalars(
         select(Job)
         .join(Job.recording)
-        .where(Job.state.in_(OPEN_STATES), or_(Recording.probe.is_(None), Job.kind == "measure"))
+        .where(Job.state.in_(OPEN_STATES), or_(Recording.probe.is_(None), Job.kind.in_(MEASURING)))
         .options(contains_eager(Job.recording), selectinload(Job.clip))
         .order_by(Job.id.desc())
     )
@@ -134,6 +138,17 @@ def add_recording(
     session.add(clip)
     session.flush()
     return recording, clip
+
+
+def add_again(session: Session, clip: Clip, fields: Fields) -> tuple[Recording, Clip]:
+    """The recording of a clip once more, its frames made of ``fields``; and one clip of it all."""
+    own = clip.recording
+    recording, other = add_recording(session, own.shoot, own.name, own.size, own.source_key)
+    recording.fields = asdict(fields)
+    words = {"pair": "pairs of fields", "field": "single fields", "whole": "whole frames"}
+    added = f", {words[fields.each]}"
+    other.name = clean_name(clip.name[: LONGEST_NAME - len(added)] + added)
+    return recording, other
 
 
 def remove(thing: Clip | Shoot) -> None:

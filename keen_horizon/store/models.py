@@ -67,9 +67,23 @@ class Recording(Base):
     kind: Mapped[str] = mapped_column(default="flat", server_default="flat")
     kind_words: Mapped[str] = mapped_column(default="", server_default="")
     twin: Mapped[Json | None]
+    fields: Mapped[Json | None]  # how interlaced pictures are to become frames; None: as recognised
     damaged: Mapped[list[int] | None] = mapped_column(JSONB)  # frames' numbers
     created: Mapped[datetime] = mapped_column(default=now)
     shoot: Mapped[Shoot] = relationship()
+
+
+class Followed(Base):
+    """The marks of all of a recording, followed while it was taken in as a ``kind`` of clip;
+    ``folder_key`` names a folder in the vault, ``seconds`` is how long the pass took."""
+
+    __tablename__ = "followed"
+    __table_args__ = (UniqueConstraint("recording_id", "kind"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    recording_id: Mapped[int] = mapped_column(ForeignKey("recordings.id"))
+    kind: Mapped[str]
+    folder_key: Mapped[str]
+    seconds: Mapped[float]
 
 
 class Measure(Base):
@@ -136,7 +150,8 @@ class Clip(Base):
 
 
 class Revision(Base):
-    """One state of a clip's treatment. With a ``name`` it is a version."""
+    """One state of a clip's treatment. With a ``name`` it is a version. ``page``: who made it;
+    ``undoes``: the revision whose change it takes back, if it does that and leaves later ones."""
 
     __tablename__ = "revisions"
     __table_args__ = (UniqueConstraint("clip_id", "number"),)
@@ -146,6 +161,8 @@ class Revision(Base):
     parent_id: Mapped[int | None] = mapped_column(ForeignKey("revisions.id"), index=True)
     treatment: Mapped[Json]
     name: Mapped[str | None]
+    page: Mapped[str] = mapped_column(default="", server_default="")
+    undoes: Mapped[int | None] = mapped_column(ForeignKey("revisions.id"))
     created: Mapped[datetime] = mapped_column(default=now)
 
 

@@ -1,4 +1,4 @@
-"""A clip's treatment, revision by revision: change, undo, redo, versions, range."""
+"""A clip's treatment, revision by revision: change, versions, range."""
 
 from __future__ import annotations
 
@@ -20,22 +20,30 @@ class Overtaken(KeenError):
     """A change of what somebody else has changed meanwhile."""
 
 
-def change(session: Session, clip: Clip, treatment: Treatment) -> Revision:
-    """Make ``treatment`` the current one, as a new revision unless nothing changed."""
+def change(session: Session, clip: Clip, treatment: Treatment, page: str = "") -> Revision:
+    """Make ``treatment`` the current one, as a new revision by a ``page`` unless nothing
+    changed."""
     # One at a time: the number is the next free one of this clip, its parent the present one.
     session.flush()
-    session.refresh(clip, ["revision_id", "revision"], with_for_update=True)
-    return _changed(session, clip, treatment)
+    lock(session, clip)
+    return made(session, clip, treatment, page)
 
 
-def change_from(session: Session, clip: Clip, treatment: Treatment, number: int) -> list[str]:
-    """Make ``treatment``, which was made of revision ``number``, the current one; what others have
-    changed since stays. Returns the labels of that. Raises Overtaken where both changed the same
-    setting, each otherwise."""
+def lock(session: Session, clip: Clip) -> None:
+    """See where the clip stands, and let nobody else move it until this is committed."""
     session.refresh(clip, ["revision_id", "revision"], with_for_update=True)
+
+
+def change_from(
+    session: Session, clip: Clip, treatment: Treatment, number: int, page: str = ""
+) -> list[str]:
+    """Make ``treatment``, which a page made of revision ``number``, the current one; what others
+    have changed since stays. Returns the labels of that. Raises Overtaken where both changed the
+    same setting, each otherwise."""
+    lock(session, clip)
     present = clip.revision
     if present is None or present.number == number:
-        _changed(session, clip, treatment)
+        made(session, clip, treatment, page)
         return []
     base = session.scalar(
         select(Revision).where(Revision.clip_id == clip.id, Revision.number == number)
@@ -51,11 +59,11 @@ def change_from(session: Session, clip: Clip, treatment: Treatment, number: int)
             remedy="That is what you see now, and your change was not kept: make it again if it is "
             "still wanted.",
         )
-    _changed(session, clip, both)
+    made(session, clip, both, page)
     return changed_labels(was, theirs)
 
 
-def _changed(session: Session, clip: Clip, treatment: Treatment) -> Revision:
+def made(session: Session, clip: Clip, treatment: Treatment, page: str) -> Revision:
     """As :func:`change`, of a clip that is locked."""
     data = treatment.model_dump(mode="json")
     if clip.revision is not None and clip.revision.treatment == data:
@@ -64,8 +72,9 @@ def _changed(session: Session, clip: Clip, treatment: Treatment) -> Revision:
         select(func.coalesce(func.max(Revision.number), 0)).where(Revision.clip_id == clip.id)
     )
     revision = Revision(
-        clip_id=clip.id, number=(last or 0) + 1, parent_id=clip.revision_id, treatment=data
-    )
+        clip_id=clip.id, number=(last or 0) + 1, parent_id=clip.revision_id, treatment=data,
+        page=page,
+    )  # fmt: skip
     session.add(revision)
     session.flush()
     clip.revision_id, clip.revision = revision.id, revision
@@ -78,42 +87,6 @@ def begin(session: Session, clip: Clip, treatment: Treatment) -> None:
     session.refresh(clip, with_for_update=True)
     if clip.revision is None:
         change(session, clip, treatment)
-
-
-def undo(session: Session, clip: Clip) -> bool:
-    """Step back; False at the beginning."""
-    if clip.revision is None or clip.revision.parent_id is None:
-        return False
-    clip.revision = session.get(Revision, clip.revision.parent_id)
-    return True
-
-
-def redo(session: Session, clip: Clip) -> bool:
-    """Step forward to the newest revision made from this one; False at the end."""
-    child = _newest_child(session, clip)
-    if child is None:
-        return False
-    clip.revision = child
-    return True
-
-
-def steps(session: Session, clip: Clip) -> dict[str, bool]:
-    """Which of undo and redo have somewhere to go."""
-    return {
-        "undo": bool(clip.revision and clip.revision.parent_id),
-        "redo": _newest_child(session, clip) is not None,
-    }
-
-
-def _newest_child(session: Session, clip: Clip) -> Revision | None:
-    if clip.revision is None:
-        return None
-    return session.scalar(
-        select(Revision)
-        .where(Revision.parent_id == clip.revision.id)
-        .order_by(Revision.number.desc())
-        .limit(1)
-    )
 
 
 def name_version(session: Session, clip: Clip, name: str) -> Revision:

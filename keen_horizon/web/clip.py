@@ -10,6 +10,8 @@ from flask import Blueprint, Response, jsonify, render_template
 from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
+from ..core.media.fields import WORDS, Fields
+from ..core.media.probe import Probe
 from ..core.path.least_zoom import LARGEST
 from ..core.picture.working_space import curve_words
 from ..core.pipeline.sphere_source import first_eye, whole_probe
@@ -19,16 +21,17 @@ from ..core.tracking.features import CLOSER_COST
 from ..core.treatment import Treatment, with_stations
 from ..jobs.ingest import INGEST
 from ..jobs.measuring import MEASURE
+from ..jobs.take import TAKE
 from ..store import library, treatments
 from ..store.models import Clip
 from ..store.scans import file_probe, probe_of, stored_scan, twin_of
 from . import captions, services
 from .arrays import packed
 from .fields import fields_of, for_scripts
-from .jobs import asked_once, describe, latest
+from .jobs import asked_once, describe, latest, under_way
 from .lens import WIDEST
-from .media import proxy_address
-from .requests import body, texts, whole
+from .media import file_address, proxy_address
+from .requests import asker, body, texts, whole
 from .treatment import SMALLEST
 
 
@@ -102,6 +105,21 @@ def set_kind(clip_id: int) -> Response:
     return jsonify(kind=kind)
 
 
+@blueprint.post("/fields")
+def set_fields(clip_id: int) -> Response:
+    """Take the recording in once more as another clip, whose frames are made of fields as told:
+    frames have other numbers then, so this clip stays as it is."""
+    fields = Fields.from_json(body())
+    with services().database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        if not file_probe(clip.recording).interlaced:
+            raise KeenError("this recording is not interlaced.")
+        _, other = library.add_again(session, clip, fields)
+        services().queue.ask(session, INGEST.name, other.recording_id, clip_id=other.id)
+        session.commit()
+        return jsonify(clip=other.id, name=other.name)
+
+
 @blueprint.post("/open")
 def open_clip(clip_id: int) -> Response:
     """Where the clip stands. One that has not been measured begins to be."""
@@ -124,6 +142,7 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
     if recording.probe is None:
         job = latest(session, clip.recording_id)
         answer["work"] = describe(job) if job else None
+        answer["file"] = file_address(recording)
         return answer
     probe, shown = recording.probe, probe_of(recording)
     answer |= {
@@ -138,8 +157,12 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
         "kind": kind_of(clip),
         "kind_words": recording.kind_words,
         "sound": probe["sound"] is not None,
+        "fields": _fields(Probe.from_json(probe)),
     }
     if treatments.measure_of(session, clip) is None:
+        taking_in = under_way(session, recording.id, (INGEST.name, TAKE.name))
+        if taking_in is not None:  # which ends with the measure
+            return answer | {"phase": "measuring", "work": describe(taking_in)}
         range_: dict[str, object] = {"first": clip.first_frame, "last": clip.last_frame}
         job = asked_once(session, clip, MEASURE.name, range_)
         return answer | {"phase": "measuring", "work": describe(job)}
@@ -149,6 +172,13 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
         treatments.begin(session, clip, Treatment())
         session.commit()
     return answer | {"phase": "ready", "closer": _closer(session, clip)}
+
+
+def _fields(probe: Probe) -> dict[str, Any] | None:
+    """What is made of the fields of an interlaced recording; None for another."""
+    if not probe.interlaced:
+        return None
+    return {"each": probe.each, "first": probe.first_field, "words": WORDS[probe.each]}
 
 
 def _closer(session: Session, clip: Clip) -> dict[str, Any]:
@@ -231,5 +261,5 @@ def copy(clip_id: int) -> Response:
         targets = [other for other in library.beside(session, clip) if other.id in wanted]
         for target in sorted(targets, key=lambda other: other.id):
             changed = with_stations(treatments.current(target), own, names)
-            treatments.change(session, target, changed)
+            treatments.change(session, target, changed, asker())
         return jsonify(names=[target.name for target in targets])

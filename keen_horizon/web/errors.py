@@ -68,7 +68,7 @@ def _database(error: DBAPIError) -> ResponseReturnValue:
     if isinstance(error, DataError):
         return _answer(400, "There is a value in the request that cannot be kept.")
     if isinstance(error, OperationalError | InterfaceError):
-        log.warning("the database is away: %s", error)
+        log.warning("the database is away: %s", error, extra=_request())
         return _answer(503, "The database is away; it is being started again. Try in a moment.")
     return _unexpected(error)
 
@@ -87,8 +87,13 @@ def _disk(error: OSError) -> ResponseReturnValue:
 
 
 def _unexpected(error: Exception) -> ResponseReturnValue:
-    log.exception("request failed: %s", request.path)
+    log.exception("a request failed", extra=_request())
     return _answer(500, "Something went wrong that should not have. The log says more; try again.")
+
+
+def _request() -> dict[str, str]:
+    """Which one it is, for the log."""
+    return {"method": request.method, "path": request.path}
 
 
 def _answer(status: int, message: str) -> ResponseReturnValue:

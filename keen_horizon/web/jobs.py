@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import timedelta
 from typing import Any
 
@@ -58,6 +59,18 @@ def latest(session: Session, recording_id: int) -> Job | None:
     return session.scalar(
         select(Job).where(Job.recording_id == recording_id).order_by(Job.id.desc()).limit(1)
     )
+
+
+def under_way(session: Session, recording_id: int, kinds: Sequence[str]) -> Job | None:
+    """Work of some kinds on a recording that has not ended."""
+    return session.scalar(
+        select(Job)
+        .where(
+            Job.recording_id == recording_id, Job.kind.in_(kinds), Job.state.in_(OPEN_STATES),
+            Job.cancel.is_(False),
+        )
+        .limit(1)
+    )  # fmt: skip
 
 
 def asked_once(

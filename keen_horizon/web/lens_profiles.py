@@ -33,7 +33,7 @@ from ..store import lens_profiles, library, treatments
 from ..store.models import Clip, LensProfileRow
 from ..store.scans import probe_of
 from . import services
-from .requests import body, whole
+from .requests import asker, body, whole
 
 blueprint = Blueprint("cabinet", __name__)
 
@@ -103,7 +103,7 @@ def keep(clip_id: int) -> Response:
         profile = profile_of(name, treatment.of(LENS), canvas, treatment.of(GLASS), **told)
         lens = lens_profiles.keep(session, profile, instead_of)
         own = treatment.changed(LENS, profile=lens.id, edition=lens.edition)
-        treatments.change(session, clip, own)
+        treatments.change(session, clip, own, asker())
         session.flush()
         return _listed(session, clip)
 

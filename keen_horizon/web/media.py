@@ -16,6 +16,11 @@ from . import services
 
 blueprint = Blueprint("media", __name__)
 _YEAR = 365 * 24 * 3600
+# What browsers are told of files that they may be able to play themselves, by their endings.
+PLAYED = {
+    ".mp4": "video/mp4", ".m4v": "video/mp4", ".mov": "video/mp4",
+    ".webm": "video/webm", ".mkv": "video/webm",
+}  # fmt: skip
 
 
 def proxy_address(recording: Recording) -> str | None:
@@ -25,6 +30,12 @@ def proxy_address(recording: Recording) -> str | None:
 
 def poster_address(recording: Recording) -> str | None:
     return _address(recording, "poster", recording.poster_key)
+
+
+def file_address(recording: Recording) -> str | None:
+    """Where a recording's own file is, if browsers might play it."""
+    plays = PurePosixPath(recording.source_key).suffix in PLAYED
+    return _address(recording, "file", recording.source_key) if plays else None
 
 
 def _address(recording: Recording, what: str, key: str | None) -> str | None:
@@ -56,6 +67,15 @@ def _kept(key: str | None, name: str, mimetype: str) -> Response:
 @blueprint.get("/recordings/<int:recording_id>/proxy/<name>")
 def proxy(recording_id: int, name: str) -> Response:
     return _kept(_recording(recording_id).proxy_key, name, "video/mp4")
+
+
+@blueprint.get("/recordings/<int:recording_id>/file/<name>")
+def recorded_file(recording_id: int, name: str) -> Response:
+    """The file as it came, to be looked at until there is a proxy."""
+    mimetype = PLAYED.get(PurePosixPath(name).suffix)
+    if mimetype is None:
+        raise NotFound("browsers do not play such files.")
+    return _kept(_recording(recording_id).source_key, name, mimetype)
 
 
 @blueprint.get("/recordings/<int:recording_id>/poster/<name>")

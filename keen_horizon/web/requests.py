@@ -10,6 +10,7 @@ from flask import request
 from ..core.errors import KeenError
 from ..store.media_store import TooLarge
 from ..store.models import Measure
+from ..store.undoing import Author
 
 MOST_BODY = 4_000_000  # bytes of JSON; a treatment with many traced edges has some hundred thousand
 
@@ -38,6 +39,12 @@ def asker() -> str:
     each other's work."""
     told = request.headers.get("X-Page", "")
     return "".join(letter for letter in told[:16] if letter.isascii() and letter.isalnum())
+
+
+def author() -> Author:
+    """Who changes a clip: the page that asks, and the revision that it found at first."""
+    since = request.headers.get("X-Since", "")
+    return Author(asker(), int(since) if since.isdecimal() and len(since) < 10 else None)
 
 
 def whole(data: dict[str, Any], name: str, words: str) -> int:

@@ -24,13 +24,13 @@ from ..jobs.checking import CHECK
 from ..jobs.costs import curve_key
 from ..jobs.solutions import motion_key
 from ..jobs.solving import SOLVE, shelf_figures, solving_details
-from ..store import library, treatments
+from ..store import library, treatments, undoing
 from ..store.models import Clip, Measure
 from ..store.scans import probe_of
 from . import answers, services
 from .jobs import asked_once, describe
 from .lens_profiles import newer_edition
-from .requests import body, whole
+from .requests import asker, author, body, whole
 from .sphere_answers import drawn_sphere
 
 blueprint = Blueprint("treatment", __name__, url_prefix="/clips/<int:clip_id>")
@@ -72,9 +72,9 @@ def treat(clip_id: int) -> Response:
         if data.get("keep"):
             if "revision" in data:
                 number = whole(data, "revision", "a revision is given by its number.")
-                elsewhere = treatments.change_from(session, clip, treatment, number)
+                elsewhere = treatments.change_from(session, clip, treatment, number, asker())
             else:
-                treatments.change(session, clip, treatment)
+                treatments.change(session, clip, treatment, asker())
             session.commit()
             treatment = treatments.current(clip)
         answer = _asked(session, clip, treatment, sliding=bool(data.get("sliding")))
@@ -85,12 +85,12 @@ def treat(clip_id: int) -> Response:
 
 @blueprint.post("/undo")
 def undo(clip_id: int) -> Response:
-    return _moved(clip_id, treatments.undo)
+    return _moved(clip_id, lambda session, clip: undoing.undo(session, clip, author()))
 
 
 @blueprint.post("/redo")
 def redo(clip_id: int) -> Response:
-    return _moved(clip_id, treatments.redo)
+    return _moved(clip_id, lambda session, clip: undoing.redo(session, clip, author()))
 
 
 @blueprint.post("/versions/<int:revision_id>")
@@ -203,7 +203,7 @@ def _standing(session: Session, clip: Clip, treatment: Treatment) -> dict[str, A
     revision = clip.revision
     return {
         "treatment": treatment.as_data(),
-        "steps": treatments.steps(session, clip),
+        "steps": undoing.steps(session, clip, author()),
         "versions": [
             {
                 "id": version.id,

@@ -74,7 +74,7 @@ def test_a_worker_records_a_take_and_its_card_tells_of_it(place):
     assert card()["failed"]["state"] == "cancelled"
     place.post(f"/work/{job}/retry")
     assert place.work_now(job) == "done"
-    assert (card()["format"], card()["state"]) == ("1280 × 720 · 30 fps", "not measured yet")
+    assert (card()["format"], card()["state"]) == ("1280 × 720 · 30 fps", "measured")
     assert card()["weight"]
 
 

@@ -6,11 +6,14 @@ import signal
 import time
 from datetime import timedelta
 
+import numpy as np
 import pytest
 
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.stations.motion import MOTION
+from keen_horizon.core.tracking.tracks import Tracks
 from keen_horizon.core.treatment import Treatment, with_settings
+from keen_horizon.jobs import measuring
 from keen_horizon.jobs.lifecycle import Superseded, claim, run_of
 from keen_horizon.jobs.solutions import Solver, solution_key
 from keen_horizon.store import library, treatments
@@ -105,8 +108,15 @@ def test_work_that_has_counted_its_frames_says_what_it_still_does(place, make_cl
     assert titles(10) == {"Choosing a model for", "Measuring the finished"}
 
 
-def test_only_the_range_is_measured_and_a_range_back_costs_nothing(place, make_clip):
-    recording_id, clip_id = place.measured(make_clip("part.mp4", count=40))
+def test_a_file_is_decoded_once_and_ranges_are_cut_out_of_what_was_seen_then(
+    place, make_clip, monkeypatch
+):
+    recording_id, clip_id = place.add(make_clip("part.mp4", count=40))
+    assert place.work_now(place.ask("ingest", recording_id)) == "done"
+    with place.database.session() as session:
+        whole = treatments.measure_of(session, library.get_clip(session, clip_id))
+        assert whole.seconds > 0
+    monkeypatch.setattr(measuring.pipeline, "measure", None)  # nobody looks at pixels again
     with place.database.session() as session:
         clip = library.get_clip(session, clip_id)
         treatments.set_range(clip, 10, 24)
@@ -115,9 +125,14 @@ def test_only_the_range_is_measured_and_a_range_back_costs_nothing(place, make_c
     work_id = place.ask("measure", recording_id, details={"first": 10, "last": 24})
     assert place.work_now(work_id) == "done"
     assert place.work(work_id).total == 15
+    all_of_it = Tracks.read(place.store.path(whole.folder_key))
     with place.database.session() as session:
         clip = library.get_clip(session, clip_id)
-        assert treatments.measure_of(session, clip).first_frame == 10
+        measure = treatments.measure_of(session, clip)
+        assert measure.first_frame == 10
+        part = Tracks.read(place.store.path(measure.folder_key))
+        assert (len(part), part.first) == (15, 10)
+        np.testing.assert_array_equal(part.records, all_of_it.window(10, 25).records)
         treatments.set_range(clip, 0, 39)
         assert treatments.measure_of(session, clip) is not None
 
@@ -305,7 +320,8 @@ def test_killing_a_worker_loses_no_accepted_work(place, make_clip, workers, kind
     if kind == "measure":
         recording_id, clip_id = place.add(path)
         assert place.work_now(place.ask("ingest", recording_id)) == "done"
-        work_id = place.ask("measure", recording_id, details={"first": 0, "last": 149})
+        details = {"first": 0, "last": 149, "closer": True}  # which has to look at pixels again
+        work_id = place.ask("measure", recording_id, details=details)
     else:
         recording_id, clip_id = place.measured(path)
         export_id, work_id = export_of(place, clip_id)

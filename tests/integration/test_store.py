@@ -11,7 +11,7 @@ from sqlalchemy import select
 
 from keen_horizon.core.errors import KeenError
 from keen_horizon.core.treatment import Treatment, with_settings
-from keen_horizon.store import library, treatments
+from keen_horizon.store import library, treatments, undoing
 from keen_horizon.store.database import migrate
 from keen_horizon.store.media_store import TooLarge
 from keen_horizon.store.models import Base, Clip, Recording, Revision
@@ -81,18 +81,61 @@ def test_undo_redo_and_branches_lose_nothing(place, make_clip):
             treatments.change(session, clip, calm(value))
         assert clip.revision.number == 3
         assert treatments.change(session, clip, calm(30)).number == 3  # nothing changed
-        assert treatments.undo(session, clip)
-        assert treatments.undo(session, clip)
+        assert undoing.undo(session, clip)
+        assert undoing.undo(session, clip)
         assert treatments.current(clip).motion.calm == 10
-        assert not treatments.undo(session, clip)
-        assert treatments.redo(session, clip)
+        assert not undoing.undo(session, clip)
+        assert undoing.redo(session, clip)
         assert treatments.current(clip).motion.calm == 20
         treatments.change(session, clip, calm(77))
         assert clip.revision.number == 4
-        assert treatments.steps(session, clip) == {"undo": True, "redo": False}
-        treatments.undo(session, clip)
-        treatments.redo(session, clip)
+        assert undoing.steps(session, clip) == {"undo": True, "redo": False}
+        undoing.undo(session, clip)
+        undoing.redo(session, clip)
         assert treatments.current(clip).motion.calm == 77  # the newest branch
+        session.commit()
+
+
+def test_undo_takes_back_ones_own_change_and_leaves_those_of_others(place, make_clip):
+    """Two pages, each of which changes what it likes; the first opened the clip at revision 1."""
+    _, clip_id = place.add(make_clip("two.mp4"))
+    one, other = undoing.Author("one", 1), undoing.Author("other", 1)
+    with place.database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        treatments.change(session, clip, Treatment())
+
+        def set_to(author, *settings):
+            now = treatments.current(clip)
+            treatments.change(session, clip, with_settings(now, settings), author.page)
+
+        def values():
+            motion = treatments.current(clip).motion
+            return motion.calm, motion.ease, motion.slack
+
+        began = values()
+        set_to(one, "motion.calm=61")
+        set_to(one, "motion.ease=7")
+        set_to(other, "motion.slack=3")
+        assert undoing.undo(session, clip, one)
+        assert values() == (61, began[1], 3)
+        assert undoing.undo(session, clip, one)
+        assert values() == (began[0], began[1], 3)
+        assert undoing.steps(session, clip, one) == {"undo": False, "redo": True}
+        assert not undoing.undo(session, clip, one)
+        assert undoing.redo(session, clip, one)
+        assert values() == (61, began[1], 3)
+        assert undoing.undo(session, clip, one)
+        assert undoing.undo(session, clip, other)  # theirs, which is not the last either
+        assert values() == began
+        assert undoing.redo(session, clip, other)
+        # Who comes later finds it all as it is, and may take it back step by step.
+        late = undoing.Author("late", clip.revision.number)
+        assert undoing.steps(session, clip, late)["undo"]
+        # What others have changed again cannot be taken back without taking theirs back, too.
+        set_to(one, "motion.calm=50")
+        set_to(other, "motion.calm=40")
+        with pytest.raises(treatments.Overtaken, match="Calm has been changed elsewhere"):
+            undoing.undo(session, clip, one)
         session.commit()
 
 

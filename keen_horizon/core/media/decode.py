@@ -7,7 +7,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from itertools import chain
 from pathlib import Path
-from typing import Any
 
 import av
 import av.filter
@@ -16,6 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import DamagedMedia, MediaError
+from .fields import Fields
+from .planes import plane_view
 from .probe import Scan, open_input, picture_stream
 
 Plane = NDArray[np.uint8] | NDArray[np.uint16]
@@ -99,31 +100,24 @@ def working_frame(frame: av.VideoFrame) -> av.VideoFrame:
     return frame.reformat(format=name)
 
 
-def plane_view(plane: av.video.plane.VideoPlane, deep: bool) -> NDArray[Any]:
-    """A plane's pixels as an array over the frame's own memory, ``(h, w)``, no copy."""
-    kind = np.uint16 if deep else np.uint8
-    rows = np.frombuffer(memoryview(plane), kind).reshape(plane.height, -1)
-    return rows[:, : plane.width]
-
-
 def frames(
     path: Path, scan: Scan, first: int, last: int, *, luma_only: bool = False,
     from_start: bool = False,
 ) -> Iterator[Picture]:  # fmt: skip
     """Decode frames ``first`` to ``last`` (inclusive) of ``scan.pts``, in order.
 
-    Interlaced pictures are made whole. It begins with the file if ``from_start``, however late the
-    first one is. With ``luma_only`` the chroma planes are the luma plane again: measuring does not
-    look at colour. Raises DamagedMedia naming the frame that cannot be decoded, MediaError naming
-    that from which on pictures have another size.
+    Fields of interlaced pictures are made whole. It begins with the file if ``from_start``, however
+    late the first one is. With ``luma_only`` the chroma planes are the luma plane again: measuring
+    does not look at colour. Raises DamagedMedia naming the frame that cannot be decoded, MediaError
+    naming that from which on pictures have another size.
     """
     wanted = scan.pts[first : last + 1]
     expected, late = 0, False
     with _opened_at(path, scan, 0 if from_start else first) as (container, stream):
         stream.thread_type = "AUTO"
         decoded: Iterator[av.VideoFrame] = container.decode(stream)
-        if scan.probe.interlaced:
-            decoded = _whole_pictures(decoded, stream)
+        if scan.probe.fields is not None:
+            decoded = _whole_pictures(decoded, stream, scan, scan.probe.fields)
         while expected < len(wanted):
             # Some containers cannot be entered where they say: then from the start.
             entered = first > 0 and not expected and not from_start
@@ -149,14 +143,18 @@ def frames(
 
 
 def _whole_pictures(
-    decoded: Iterator[av.VideoFrame], stream: av.VideoStream
+    decoded: Iterator[av.VideoFrame], stream: av.VideoStream, scan: Scan, fields: Fields
 ) -> Iterator[av.VideoFrame]:
-    """Interlaced pictures as they would have been taken at once, each at the time of its first
-    field: the second field's lines made up from what is before, after and beside them (bwdif)."""
+    """Interlaced pictures as they would have been taken at once: one at the time of each first
+    field, or of each field; the other field's lines made up from what is before, after and beside
+    them (bwdif)."""
+    mode = {"pair": "send_frame", "field": "send_field"}[fields.each]
+    # Some pictures of a film may be whole; their own flags say so, where those are believed.
+    which = "interlaced" if fields.first == "file" else "all"
     graph = av.filter.Graph()
     nodes = [
         graph.add_buffer(template=stream),
-        graph.add("bwdif", "mode=send_frame:parity=auto:deint=interlaced"),
+        graph.add("bwdif", f"mode={mode}:parity={fields.parity}:deint={which}"),
         graph.add("buffersink"),
     ]
     graph.link_nodes(*nodes).configure()
@@ -168,8 +166,8 @@ def _whole_pictures(
             except (av.error.BlockingIOError, av.error.EOFError):
                 break
             assert isinstance(made, av.VideoFrame)
-            if made.pts is not None and made.time_base and stream.time_base:  # it counts by fields
-                made.pts = round(made.pts * made.time_base / stream.time_base)
+            if made.pts is not None and made.time_base:  # it counts by fields
+                made.pts = round(made.pts * made.time_base / scan.time_base)
             yield made
 
 
@@ -188,7 +186,10 @@ def reference_frames(path: Path, scan: Scan, first: int, last: int) -> Iterator[
         try:
             for frame in container.decode(stream):
                 stamp = _stamp(frame)
-                if stamp is None or stamp < scan.pts[first]:
+                if stamp is None:
+                    continue
+                stamp *= scan.per_picture
+                if stamp < scan.pts[first]:
                     continue
                 index = int(np.searchsorted(scan.pts, stamp))
                 if index > last:
@@ -208,10 +209,11 @@ def key_frames(path: Path, scan: Scan, first: int, last: int) -> list[int]:
             for packet in container.demux(stream):
                 if packet.pts is None or not packet.is_keyframe:
                     continue
-                index = int(np.searchsorted(scan.pts, packet.pts))
+                stamp = packet.pts * scan.per_picture
+                index = int(np.searchsorted(scan.pts, stamp))
                 if index > last:
                     break
-                if index >= first and scan.pts[index] == packet.pts:
+                if index >= first and scan.pts[index] == stamp:
                     found.add(index)
         except (av.error.FFmpegError, ValueError):
             pass  # what is damaged is said when it is decoded
@@ -226,7 +228,7 @@ def _opened_at(
     with open_input(path) as container:
         stream = picture_stream(container, path)
         if first:
-            container.seek(int(scan.pts[first]), stream=stream, backward=True)
+            container.seek(int(scan.pts[first]) // scan.per_picture, stream=stream, backward=True)
         yield container, stream
 
 

@@ -10,8 +10,9 @@ import av
 from av.video.stream import VideoStream
 
 from ..errors import disk_errors
-from .decode import Plane, plane_view
+from .decode import Plane
 from .mp4 import Mp4File
+from .planes import plane_view
 from .probe import Scan
 from .spherical import SphereTag
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass, replace
 from fractions import Fraction
+from itertools import chain, islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -18,6 +20,8 @@ from numpy.typing import NDArray
 from ..errors import DamagedMedia, MediaError
 from ..geometry.canvas import Canvas
 from .containers import demuxer_for
+from .fields import LOOKS, Each, Fields, First, order_told, times_of_fields
+from .planes import plane_view
 from .spherical import SphereTag, sphere_tag
 
 if TYPE_CHECKING:
@@ -27,6 +31,7 @@ BT709, LIMITED = 1, 1  # as H.273 and FFmpeg number them
 LONGEST_SIDE = 8192
 SHORTEST_SIDE = 16
 FEWEST_FRAMES = 2
+TALLEST_INTERLACED = 1088  # lines; none of more are recorded so
 DECODERS = {
     "h264", "hevc", "vp8", "vp9", "av1", "libdav1d", "libvpx", "libvpx-vp9", "mpeg4",
     "prores", "mjpeg", "dnxhd", "ffv1", "rawvideo", "mpeg2video", "png", "v210",
@@ -54,6 +59,14 @@ class Probe:
     camera: str = ""  # as the file tells it
     sphere: SphereTag | None = None  # what the file says of being one
     interlaced: bool = False  # its pictures are of two fields each, taken one after the other
+    each: Each = "pair"  # what becomes a frame, then
+    first_field: First = "file"  # and which comes first; in doubt each picture's own flag says so
+
+    @property
+    def fields(self) -> Fields | None:
+        """How fields become frames; None where pictures are taken as they are."""
+        as_they_are = not self.interlaced or self.each == "whole"
+        return None if as_they_are else Fields(self.each, self.first_field)
 
     @property
     def canvas(self) -> Canvas:
@@ -97,6 +110,13 @@ class Scan:
         return (height, width) if self.probe.rotation in (90, 270) else (width, height)
 
     @property
+    def per_picture(self) -> int:
+        """Frames that a picture of the file becomes; :attr:`pts` count parts of its own time base
+        as small."""
+        fields = self.probe.fields
+        return 1 if fields is None else fields.count
+
+    @property
     def times(self) -> NDArray[np.float64]:
         """``(n,)`` seconds since the first frame."""
         return (self.pts - self.pts[0]) * float(self.time_base)
@@ -127,8 +147,9 @@ def picture_stream(container: av.container.InputContainer, path: Path) -> VideoS
     raise MediaError(f"the file holds {held}.", file=path, remedy="Choose a file with a picture.")
 
 
-def scan(path: str | Path) -> Scan:
-    """Check and describe a file, reading packet times but decoding only a first frame.
+def scan(path: str | Path, fields: Fields | None = None) -> Scan:
+    """Check and describe a file, reading packet times but decoding only a first frame, or a few
+    where they may be interlaced. ``fields`` say how such become frames, whatever is recognised.
 
     Raises MediaError (or DamagedMedia) naming the file, the reason and what to do.
     """
@@ -156,12 +177,49 @@ def scan(path: str | Path) -> Scan:
     with open_input(path) as container:
         stream = picture_stream(container, path)
         try:
-            first = next(container.decode(stream), None)
+            decoded = container.decode(stream)
+            first = next(decoded, None)
         except (av.error.FFmpegError, ValueError) as error:
             raise _undecodable(path, error) from error
         if first is None:
             raise _undecodable(path, None)
-        return _describe(path, container, stream, first, pts, sound)
+        told = _first_field(first, decoded)
+        found = _describe(path, container, stream, first, pts, sound)
+        return found if told is None and fields is None else _in_fields(found, told, fields)
+
+
+def _first_field(first: av.VideoFrame, others: Iterator[av.VideoFrame]) -> First | None:
+    """Which field of interlaced pictures comes first; None where they are whole."""
+    if first.interlaced_frame:
+        return "file"
+    if first.height > TALLEST_INTERLACED or first.format.is_rgb:
+        return None
+    deep = first.format.components[0].bits > 8
+    lumas = []
+    try:
+        for frame in chain((first,), islice(others, LOOKS - 1)):
+            if frame.interlaced_frame:
+                return "file"
+            if (frame.width, frame.height) == (first.width, first.height):
+                luma = plane_view(frame.planes[0], deep)
+                lumas.append((luma >> (first.format.components[0].bits - 8)).astype(np.uint8))
+    except (av.error.FFmpegError, ValueError):
+        return None  # what is damaged is said when it is decoded
+    return order_told(lumas)
+
+
+def _in_fields(found: Scan, told: First | None, fields: Fields | None) -> Scan:
+    """The scan of interlaced pictures, whose frames are as ``fields`` say."""
+    asked = fields or Fields()
+    first = asked.first if asked.first != "file" else told or "upper"
+    probe = replace(found.probe, interlaced=True, each=asked.each, first_field=first)
+    if asked.count == 1:
+        return replace(found, probe=probe)
+    count, rate = asked.count * probe.frame_count, asked.count * probe.rate
+    return replace(
+        found, probe=replace(probe, frame_count=count, rate=rate),
+        pts=times_of_fields(found.pts), time_base=found.time_base / asked.count,
+    )  # fmt: skip
 
 
 def _packet_times(
@@ -240,7 +298,6 @@ def _describe(
         colour=_colour(first),
         sound=sound,
         camera=_camera(container.metadata),
-        interlaced=bool(first.interlaced_frame),
         sphere=sphere_tag(path, demuxer_for(path)),
     )
     return Scan(probe, pts, stream.time_base)

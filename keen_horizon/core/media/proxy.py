@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Iterator
+from itertools import islice, takewhile
 from pathlib import Path
 
 import av
 import cv2
 import numpy as np
 
-from .ahead import ahead
+from ..errors import DamagedMedia
 from .damage import MOST
-from .decode import Picture, frames, plane_view
+from .decode import Picture
 from .encode import Encoding, Mp4Writer
+from .planes import plane_view
 from .probe import Scan
+from .segments import join, plan
 
 LINES = 540
 SPHERE_LINES = 764  # so that there are twice the pixels: only a part of them is on show
@@ -30,35 +33,69 @@ def proxy_size(scan: Scan, lines: int = LINES) -> tuple[int, int]:
     return max(16, round(width * shrink / 2) * 2), max(16, round(canvas.height * shrink / 2) * 2)
 
 
-def make_proxy(
-    path: Path, scan: Scan, target: Path, poster: Path, progress: Callable[[int, int], None],
-    lines: int = LINES,
-) -> list[int]:  # fmt: skip
-    """Decode the whole file once: a small H.264 copy with AAC sound, of so many lines at most, and
-    a JPEG of its middle.
+class Proxy:
+    """A small H.264 copy with AAC sound of all frames of ``scan``, of so many ``lines`` at most,
+    and a JPEG of its middle, made of pictures on their way to somebody else.
 
     8 bits, upright, square pixels, the source's frame times. Frame ``n`` of the proxy is frame
-    ``n`` of the source. Returns the numbers of damaged frames.
+    ``n`` of the source. What is done is kept in ``room`` in segments; made anew on the same room,
+    it goes on from there.
     """
-    damaged: list[int] = []
-    width, height = proxy_size(scan, lines)
-    total = scan.probe.frame_count
-    with Mp4Writer(
-        target, scan, width, height, "yuv420p", ENCODING, 0, total - 1,
-        sound_from=path, encode_sound=True,
-    ) as writer:  # fmt: skip
-        with ahead(frames(path, scan, 0, total - 1)) as pictures:
-            for done, picture in enumerate(pictures, 1):
-                if picture.corrupt and len(damaged) < MOST:
-                    damaged.append(picture.index)
-                blank = writer.blank()
-                _shrink(picture, blank.planes)
-                if done == total // 2 + 1:
-                    _write_poster(blank.planes, scan, poster)
-                writer.write(blank, picture.pts)
-                progress(done, total)
-        writer.finish()
-    return damaged
+
+    def __init__(self, scan: Scan, room: Path, lines: int = LINES) -> None:
+        self._scan = scan
+        self._size = proxy_size(scan, lines)
+        self._segments = plan(room, 0, scan.probe.frame_count - 1)
+        self._damaged = room / "damaged.txt"
+        self.poster = room / "poster.jpg"
+
+    @property
+    def done(self) -> int:
+        """Frames of the segments that are whole."""
+        whole = takewhile(lambda segment: segment.path.exists(), self._segments)
+        return max((segment.last + 1 for segment in whole), default=0)
+
+    @property
+    def damaged(self) -> list[int]:
+        """Numbers of the damaged frames that have gone by."""
+        if not self._damaged.exists():
+            return []
+        return sorted({int(number) for number in self._damaged.read_text().split()})[:MOST]
+
+    def on_the_way(self, pictures: Iterator[Picture], start: int) -> Iterator[Picture]:
+        """Pass the ``pictures`` on, from frame ``start`` to the last, each once it is copied.
+        ``start`` is the beginning of a segment. Raises DamagedMedia if those before it are gone."""
+        if self.done < start:
+            raise DamagedMedia(
+                "a finished part of its proxy is gone.", file=self._segments[0].path,
+                remedy="Try again.",
+            )  # fmt: skip
+        for segment in self._segments:
+            if segment.first < start:
+                continue
+            with Mp4Writer(
+                segment.path, self._scan, *self._size, "yuv420p", ENCODING, segment.first,
+                segment.last,
+            ) as writer:  # fmt: skip
+                for picture in islice(pictures, segment.last - segment.first + 1):
+                    self._copy(picture, writer)
+                    if picture.index == segment.last:
+                        writer.finish()
+                    yield picture
+
+    def join(self, source: Path, target: Path) -> None:
+        """Write the copy, with the sound of ``source``, once all pictures have gone by."""
+        join(self._segments, target, self._scan, sound_from=source, encode_sound=True)
+
+    def _copy(self, picture: Picture, writer: Mp4Writer) -> None:
+        if picture.corrupt:
+            with self._damaged.open("a") as told:
+                told.write(f"{picture.index}\n")
+        blank = writer.blank()
+        _shrink(picture, blank.planes)
+        if picture.index == self._scan.probe.frame_count // 2:
+            _write_poster(blank.planes, self._scan, self.poster)
+        writer.write(blank, picture.pts)
 
 
 def _shrink(picture: Picture, planes: tuple[np.ndarray, ...]) -> None:

@@ -38,7 +38,10 @@ def plan(room: Path, first: int, last: int) -> list[Segment]:
     ]
 
 
-def join(segments: list[Segment], target: Path, scan: Scan, *, sound_from: Path) -> str:
+def join(
+    segments: list[Segment], target: Path, scan: Scan, *, sound_from: Path,
+    encode_sound: bool = False,
+) -> str:  # fmt: skip
     """Write the pictures of ``segments`` and their sound into ``target``.
 
     Returns the sentence about the sound. The sources are ours, so damage is not expected; it
@@ -49,7 +52,7 @@ def join(segments: list[Segment], target: Path, scan: Scan, *, sound_from: Path)
     with open_input(segments[0].path) as container, Mp4File(target, scan, first, last) as out:
         pictures = out.target.add_stream_from_template(picture_stream(container, target))
         pictures.time_base = scan.time_base
-        out.add_sound(sound_from)
+        out.add_sound(sound_from, always_encode=encode_sound)
         start = int(scan.pts[first])
         for index, packet in enumerate(_packets(segments, scan), first):
             # Decoding times are presentation times, later by what the decoder holds back; before

@@ -7,6 +7,7 @@ how work is cancelled).
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +16,7 @@ import numpy as np
 from ..errors import BadSetting, KeenError, disk_errors
 from ..geometry.canvas import Canvas
 from ..media.ahead import ahead
-from ..media.decode import Plane, frames
+from ..media.decode import Picture, Plane, frames
 from ..media.probe import Scan
 from ..motion.camera_motion import CameraMotion, PointTrack
 from ..motion.held_point import HeldPoint
@@ -25,6 +26,7 @@ from ..tracking.tracks import Follower, Tracks, TracksWriter
 
 Progress = Callable[[int, int], None]
 Look = Callable[[int, Plane], None]
+OnTheWay = Callable[[Iterator[Picture], int], Iterator[Picture]]
 
 
 def silent(done: int, total: int) -> None:
@@ -44,30 +46,39 @@ def check_range(scan: Scan, first: int, last: int) -> None:
 
 def measure(
     path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent,
-    *, closer: bool = False,
+    *, closer: bool = False, on_the_way: OnTheWay | None = None,
 ) -> Tracks:  # fmt: skip
     """Follow features through frames ``first`` to ``last`` and keep the tracks in ``folder``; more
-    of them, and more exactly, for a ``closer`` measure.
+    of them, and more exactly, for a ``closer`` measure. ``on_the_way`` something else can be made
+    of the pictures.
 
     If ``folder`` holds a measure of the same range that was broken off, it goes on from there.
     """
     tracker = FeatureTracker(scan.probe.width, scan.probe.height, closer=closer)
-    return followed_through(path, scan, first, last, folder, tracker, progress)
+    return followed_through(
+        path, scan, first, last, folder, tracker, progress, on_the_way=on_the_way
+    )
 
 
 def followed_through(
     path: Path, scan: Scan, first: int, last: int, folder: Path, tracker: Follower,
     progress: Progress, eye: Canvas | None = None, look: Look | None = None,
+    on_the_way: OnTheWay | None = None,
 ) -> Tracks:  # fmt: skip
     """The tracks of ``tracker`` through frames ``first`` to ``last``, kept in ``folder``; it is
     shown the upper left ``eye`` of pictures, if they hold more. Who else wants to ``look`` is given
-    each frame's number in the range, and its luma."""
+    each frame's number in the range, and its luma. Pictures go through ``on_the_way``, which is
+    told the first one's number, in colour and by a thread of its own."""
     check_range(scan, first, last)
     total = last - first + 1
     part = ... if eye is None else np.s_[: eye.height, : eye.width]
     with disk_errors(folder, about=path), TracksWriter(folder, tracker) as writer:
         start = first + writer.resumed
-        with ahead(frames(path, scan, start, last, luma_only=True)) as pictures:
+        with ExitStack() as stack:
+            read = frames(path, scan, start, last, luma_only=on_the_way is None)
+            pictures = stack.enter_context(ahead(read))
+            if on_the_way is not None:
+                pictures = stack.enter_context(ahead(on_the_way(pictures, start)))
             for picture in pictures:
                 luma = picture.planes[0][part]
                 writer.add(tracker.step(luma))

@@ -29,7 +29,7 @@ from ..picture.sphere_warp import SphereSampler, sampled
 from ..tracking.sphere_features import SphereTracker
 from ..tracking.tracks import Tracks
 from ..types import Rays, Real
-from .measure_tracks import Progress, followed_through, silent
+from .measure_tracks import OnTheWay, Progress, followed_through, silent
 from .sphere_source import first_eye
 
 HELD_SIDE, HELD_ACROSS = 480, 60.0  # px and degrees of the view that a held point is followed in
@@ -39,7 +39,7 @@ LEAST_LOOKS, LOOK_EVERY = 10, 30  # frames that are looked at for edges
 
 def measure_sphere(
     path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent,
-    *, edges: EdgesOnTheWay | None = None,
+    *, edges: EdgesOnTheWay | None = None, on_the_way: OnTheWay | None = None,
 ) -> Tracks:  # fmt: skip
     """Follow features through frames ``first`` to ``last`` of a sphere, in its first eye if it has
     two, and gather ``edges``; as :func:`.measure`."""
@@ -47,7 +47,9 @@ def measure_sphere(
     if isinstance(scan.layout, PartLayout):
         part = scan.layout.rows_and_columns(eye)
     tracker = SphereTracker(eye, part)
-    return followed_through(path, scan, first, last, folder, tracker, progress, eye, edges)
+    return followed_through(
+        path, scan, first, last, folder, tracker, progress, eye, edges, on_the_way
+    )
 
 
 class EdgesOnTheWay:

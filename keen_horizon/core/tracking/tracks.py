@@ -96,16 +96,7 @@ class TracksWriter:
         rows = np.array(self._rows, float).reshape(-1, 5)
         if len(rows) != len(times):
             raise ValueError(f"{len(rows)} frames were measured, {len(times)} were meant")
-        np.savez(
-            self._folder / "frames.npz",
-            counts=rows[:, 0].astype(np.int64),
-            started=rows[:, 1].astype(np.int64),
-            followed=rows[:, 2].astype(np.int64),
-            change=rows[:, 3],
-            sharpness=rows[:, 4],
-            times=np.asarray(times, float),
-            first=np.int64(first),
-        )
+        _write_frames(self._folder, rows, times, first)
         self._note.unlink(missing_ok=True)
 
     def __enter__(self) -> TracksWriter:
@@ -118,6 +109,20 @@ class TracksWriter:
         trace: TracebackType | None,
     ) -> None:
         self._file.close()
+
+
+def _write_frames(folder: Path, rows: Real, times: Real, first: int) -> None:
+    """``rows`` ``(n, 5)``: how many marks a frame has, and the rest of :class:`FrameFeatures`."""
+    np.savez(
+        folder / "frames.npz",
+        counts=rows[:, 0].astype(np.int64),
+        started=rows[:, 1].astype(np.int64),
+        followed=rows[:, 2].astype(np.int64),
+        change=rows[:, 3],
+        sharpness=rows[:, 4],
+        times=np.asarray(times, float),
+        first=np.int64(first),
+    )
 
 
 def _copy_start(source: Path, target: BinaryIO, count: int) -> int:
@@ -204,6 +209,17 @@ class Tracks:
             times=self.times[part],
             first=self.first + start,
         )
+
+    def write_window(self, folder: Path, start: int, stop: int) -> None:
+        """Write the measure of some frames alone to a new ``folder``, as :meth:`window`."""
+        folder.mkdir(parents=True)
+        part = slice(start, stop)
+        with (folder / "marks.dat").open("wb") as out:
+            self.records[self.offsets[start] : self.offsets[stop]].tofile(out)
+        counts = np.diff(self.offsets)[part]
+        rows = (counts, self.started[part], self.followed[part], self.change[part],
+                self.sharpness[part])  # fmt: skip
+        _write_frames(folder, np.stack(rows, axis=1), self.times[part], self.first + start)
 
     def frame(self, t: int) -> NDArray[np.void]:
         """The records of frame ``t`` of the range."""

@@ -213,6 +213,7 @@ interface ClipState {
   last: number;
   phase: "refused" | "taking in" | "measuring" | "ready";
   refusal: string | null;
+  file?: string | null;
   work: Job | null;
   width: number;
   height: number;
@@ -225,6 +226,7 @@ interface ClipState {
   kind?: "flat" | "sphere"; // once it has been taken in
   kind_words: string; // why it was taken for that; empty where there is no question
   sound: boolean;
+  fields?: { each: string; first: string; words: string } | null; // of interlaced recordings
   closer: Closer;
 }
 

@@ -4,6 +4,7 @@ import "./panels/copying.js";
 import "./panels/exact-loop.js";
 import "./panels/exact-view.js";
 import "./panels/field.js";
+import "./panels/fields-of-clip.js";
 import "./panels/fold.js";
 import "./panels/key-card.js";
 import "./panels/keyboard.js";

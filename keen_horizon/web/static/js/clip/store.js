@@ -1,6 +1,6 @@
 // What all panels of the clip screen share: where the clip stands, its treatment, the answer to it,
 // the frame on show. Panels read and change it, and know of nothing else.
-import { get, post, unpack } from "../lib/api.js";
+import { get, headers, post, unpack } from "../lib/api.js";
 import { shared } from "../lib/component.js";
 import { finished, settled } from "../lib/wait.js";
 import { live } from "./live.js";
@@ -339,6 +339,8 @@ const makeClip = () => ({
   async refresh() {
     const answer = await get(`${this.base}/solution?near=${this.at}`);
     this.based = answer.revision;
+    // What others change from now on is theirs, and not taken back from here.
+    headers["X-Since"] ??= String(answer.revision);
     this.apply(answer);
     // Not as something that slides: a worker is to find the rest.
     if (this.answer && !this.answer.whole) await this.ask({ keep: false, sliding: false });

@@ -4,6 +4,7 @@ const token = /** @type {HTMLMetaElement} */ (document.querySelector('meta[name=
   .content;
 // Told with every request, so that two pages do not stop each other's work.
 const page = Math.random().toString(36).slice(2, 10);
+/** @type {Record<string, string>} */
 export const headers = { Accept: "application/json", "X-CSRFToken": token, "X-Page": page };
 
 /**

@@ -14,12 +14,40 @@ const TITLES = {
 /** @type {Record<string, string>} */
 const WORDS = {
   recording: "Takes of the demo shoot are made on this machine, once.",
-  "taking in": "Checking it and making a proxy to play.",
+  "taking in": "Checking it, following its motion, and making a proxy to play.",
   measuring: "Once; changing settings will not need it again.",
   ready: "Working out the steadied path.",
 };
 
+const WIDEST = 2048; // px of a file that is played as it came: more would slow what is waited for
+
 component("waiting", () => ({
+  seen: false,
+  unplayable: false,
+
+  /** The file as it came, as long as there is nothing better to look at. */
+  get file() {
+    return this.isOpen && !this.unplayable ? (this.state?.file ?? "") : "";
+  },
+
+  get fileLook() {
+    return this.seen ? "" : "is-hidden";
+  },
+
+  /**
+   * What becomes of a film is known once the browser has tried it.
+   * @param {HTMLVideoElement} film
+   */
+  watch(film) {
+    film.addEventListener("loadeddata", () => {
+      this.seen = film.videoWidth > 0 && film.videoWidth <= WIDEST;
+      this.unplayable = !this.seen;
+    });
+    film.addEventListener("error", () => {
+      this.unplayable = true;
+    });
+  },
+
   get state() {
     return this.$store.clip.state;
   },
@@ -33,7 +61,7 @@ component("waiting", () => ({
   },
 
   get isAside() {
-    return this.$store.clip.frameCount ? "is-aside" : "";
+    return this.$store.clip.frameCount || (this.file && this.seen) ? "is-aside" : "";
   },
 
   get title() {
@@ -58,7 +86,7 @@ component("waiting", () => ({
   },
 
   get mayCancel() {
-    return this.isOpen && this.state?.phase === "measuring";
+    return this.isOpen;
   },
 
   get done() {

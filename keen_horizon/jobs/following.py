@@ -1,0 +1,75 @@
+"""Marks followed through all of a recording while it is taken in, and cut out of them later."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+from sqlalchemy import select
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from ..core import pipeline
+from ..core.media.probe import Scan
+from ..core.motion.uprights import Edges
+from ..core.pipeline import Progress
+from ..core.pipeline.measure_tracks import OnTheWay
+from ..core.pipeline.sphere_tracks import EdgesOnTheWay, measure_sphere
+from ..core.tracking.tracks import Tracks
+from ..store.models import Followed
+from .kind import Task
+from .vault import keep, kept_in, vault_key
+
+EdgesAt = tuple[tuple[int, Edges], ...]  # by the frame's number in the recording
+
+
+def follow_all(
+    task: Task, scan: Scan, kind: str, room: Path, progress: Progress, on_the_way: OnTheWay
+) -> Followed:
+    """The pass over all of a recording's pictures as they are taken in as a ``kind`` of clip."""
+    folder, last = room / "measure", scan.probe.frame_count - 1
+    started = time.monotonic()
+    edges: EdgesAt = ()
+    if kind == "sphere":
+        seen = EdgesOnTheWay(scan, last + 1)
+        measure_sphere(
+            task.source, scan, 0, last, folder, progress, edges=seen, on_the_way=on_the_way
+        )
+        edges = tuple(sorted(seen.found.items()))
+    else:
+        pipeline.measure(task.source, scan, 0, last, folder, progress, on_the_way=on_the_way)
+    key = task.store.adopt_folder("followed", folder)
+    keep(task.store, _edges_key(key), edges)
+    return Followed(
+        recording_id=task.recording.id, kind=kind, folder_key=key,
+        seconds=time.monotonic() - started,
+    )  # fmt: skip
+
+
+def keep_followed(session: Session, made: Followed) -> None:
+    """Remember it, in place of what was followed when the recording was taken in before."""
+    values = {"folder_key": made.folder_key, "seconds": made.seconds}
+    row = insert(Followed).values(recording_id=made.recording_id, kind=made.kind, **values)
+    session.execute(row.on_conflict_do_update(index_elements=["recording_id", "kind"], set_=values))
+
+
+def cut_out(task: Task, kind: str, first: int, last: int, folder: Path) -> tuple[float, EdgesAt]:
+    """Write the measure of a range into a new ``folder``, of what was followed through all of the
+    recording: how many seconds that took for so many frames, and straight edges that were seen.
+    No seconds, and no folder, if nothing was followed."""
+    with task.database.session() as session:
+        found = session.scalar(
+            select(Followed).where(
+                Followed.recording_id == task.recording.id, Followed.kind == kind
+            )
+        )
+    if found is None or not task.store.path(found.folder_key).exists():
+        return 0.0, ()
+    whole = Tracks.read(task.store.path(found.folder_key))
+    whole.write_window(folder, first, last + 1)
+    seconds = found.seconds * (last + 1 - first) / len(whole)
+    return seconds, kept_in(task.store, _edges_key(found.folder_key), tuple) or ()
+
+
+def _edges_key(folder_key: str) -> str:
+    return vault_key("uprights", "followed", folder_key)
