@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import shutil
 import time
+from dataclasses import dataclass
 from pathlib import Path
 
 from sqlalchemy import select
@@ -53,10 +55,17 @@ def keep_followed(session: Session, made: Followed) -> None:
     session.execute(row.on_conflict_do_update(index_elements=["recording_id", "kind"], set_=values))
 
 
-def cut_out(task: Task, kind: str, first: int, last: int, folder: Path) -> tuple[float, EdgesAt]:
-    """Write the measure of a range into a new ``folder``, of what was followed through all of the
-    recording: how many seconds that took for so many frames, and straight edges that were seen.
-    No seconds, and no folder, if nothing was followed."""
+@dataclass(frozen=True)
+class CutOut:
+    """The seconds that it took to follow the frames of a range, and straight edges in some."""
+
+    seconds: float
+    edges: EdgesAt
+
+
+def cut_out(task: Task, kind: str, first: int, last: int, folder: Path) -> CutOut | None:
+    """Write the measure of a range into ``folder``, of what was followed through all of the
+    recording; None if nothing was."""
     with task.database.session() as session:
         found = session.scalar(
             select(Followed).where(
@@ -64,11 +73,14 @@ def cut_out(task: Task, kind: str, first: int, last: int, folder: Path) -> tuple
             )
         )
     if found is None or not task.store.path(found.folder_key).exists():
-        return 0.0, ()
+        return None
     whole = Tracks.read(task.store.path(found.folder_key))
+    shutil.rmtree(folder, ignore_errors=True)  # what was broken off
     whole.write_window(folder, first, last + 1)
-    seconds = found.seconds * (last + 1 - first) / len(whole)
-    return seconds, kept_in(task.store, _edges_key(found.folder_key), tuple) or ()
+    count = last - first + 1
+    task.progress(count, count)
+    edges = kept_in(task.store, _edges_key(found.folder_key), tuple) or ()
+    return CutOut(found.seconds * count / len(whole), edges)
 
 
 def _edges_key(folder_key: str) -> str:

@@ -75,15 +75,12 @@ def _measured_flat(task: Task, range_: Range) -> tuple[Measure, Treatment]:
 def _measured(task: Task, range_: Range) -> tuple[Measure, float]:
     """The marks, kept with the fits that every treatment stands on; and the seconds that it took
     to follow them before, when the recording was taken in."""
-    before = 0.0
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         folder = room / "measure"
+        known = None
         if not range_.closer:
-            before, _ = cut_out(task, "flat", range_.first, range_.last, folder)
-        if folder.exists():
-            count = range_.last - range_.first + 1
-            task.progress(count, count)
-        else:
+            known = cut_out(task, "flat", range_.first, range_.last, folder)
+        if known is None:
             pipeline.measure(
                 task.source, task.scan, range_.first, range_.last, folder, task.progress,
                 closer=range_.closer,
@@ -96,7 +93,7 @@ def _measured(task: Task, range_: Range) -> tuple[Measure, float]:
     estimates = task.solver.estimates(task.recording, made)
     for model in ("shift", "similarity"):
         estimates.recorded(model)
-    return made, before
+    return made, 0.0 if known is None else known.seconds
 
 
 def _keep(session: Session, made: Measure) -> None:

@@ -24,13 +24,13 @@ def change(session: Session, clip: Clip, treatment: Treatment, page: str = "") -
     """Make ``treatment`` the current one, as a new revision by a ``page`` unless nothing
     changed."""
     # One at a time: the number is the next free one of this clip, its parent the present one.
-    session.flush()
     lock(session, clip)
     return made(session, clip, treatment, page)
 
 
 def lock(session: Session, clip: Clip) -> None:
     """See where the clip stands, and let nobody else move it until this is committed."""
+    session.flush()
     session.refresh(clip, ["revision_id", "revision"], with_for_update=True)
 
 
