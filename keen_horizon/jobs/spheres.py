@@ -35,10 +35,12 @@ def measured_sphere(task: Task, first: int, last: int) -> tuple[Measure, Treatme
     seen = EdgesOnTheWay(task.scan, count)
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         folder = room / "measure"
-        before, edges = cut_out(task, "sphere", first, last, folder)
-        seen.found |= {at - first: own for at, own in edges if at - first in seen.wanted}
-        if not folder.exists():
+        known = cut_out(task, "sphere", first, last, folder)
+        if known is None:
             measure_sphere(task.source, task.scan, first, last, folder, task.progress, edges=seen)
+        else:
+            near = {at - first: own for at, own in known.edges}
+            seen.found |= {at: near[at] for at in seen.wanted if at in near}
         key = task.store.adopt_folder("measures", folder)
     made = Measure(
         recording_id=task.recording.id, first_frame=first, last_frame=last, closer=False,
@@ -46,6 +48,7 @@ def measured_sphere(task: Task, first: int, last: int) -> tuple[Measure, Treatme
     )  # fmt: skip
     spheres.motion(task.recording, made, Treatment().of(MOTION).nadir)
     spheres.keep_edges(made, find_edges(task.source, task.scan, first, seen))
+    before = 0.0 if known is None else known.seconds
     made.seconds = before + time.monotonic() - started
     return made, first_sphere_treatment(partial(spheres.solve, task.recording, made))
 
