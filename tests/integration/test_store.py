@@ -133,7 +133,7 @@ def test_undo_takes_back_ones_own_change_and_leaves_those_of_others(place, make_
         assert undoing.steps(session, clip, late)["undo"]
         # What others have changed again cannot be taken back without taking theirs back, too.
         set_to(one, "motion.calm=50")
-        set_to(other, "motion.calm=40")
+        set_to(other, "motion.calm=83")
         with pytest.raises(treatments.Overtaken, match="Calm has been changed elsewhere"):
             undoing.undo(session, clip, one)
         session.commit()
