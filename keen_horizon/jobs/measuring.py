@@ -49,27 +49,47 @@ def measure(task: Task) -> None:
 def measure_range(task: Task, range_: Range) -> None:
     """Measure a range, and give clips of it that nobody has touched their first treatment."""
     if task.recording.kind == "sphere":
-        made, first = measured_sphere(task, range_.first, range_.last)
+        _hand_over(task, range_, *measured_sphere(task, range_.first, range_.last))
     else:
-        made, first = _measured_flat(task, range_)
-    # Both at once: whoever sees the measure sees the treatment that belongs to it.
+        _measure_flat(task, range_)
+    _note_shake(task, range_)
+
+
+def _measure_flat(task: Task, range_: Range) -> None:
+    started = time.monotonic()
+    made, before = _measured(task, range_)
+    if _is_awaited(task, range_):
+        # A steady picture can be looked at from now on, while it is found out what suits the clip.
+        with task.database.session.begin() as session:
+            _keep(session, made)
+    first = first_treatment(task.solver.estimates(task.recording, made))
+    # So that neither the first look nor a slider waits for a choice of model; what the first look
+    # is at comes first.
+    own, *others = sorted(CALMS, key=lambda calm: abs(calm - first.of(MOTION).calm))
+    task.solver.keep_motion(task.recording, made, first.changed(MOTION, calm=own))
+    made.seconds = before + time.monotonic() - started
+    _hand_over(task, range_, made, first)
+    for calm in others:
+        task.solver.keep_motion(task.recording, made, first.changed(MOTION, calm=calm))
+
+
+def _hand_over(task: Task, range_: Range, made: Measure, first: Treatment) -> None:
+    """Keep a measure, and the treatment to begin with: whoever sees that sees what it is of."""
     with task.database.session.begin() as session:
         _keep(session, made)
         wanted = range_.clips(task.recording.id)
         for clip in session.scalars(select(Clip).where(wanted, Clip.revision_id.is_(None))):
             treatments.change(session, clip, first)
-    _note_shake(task, range_)
 
 
-def _measured_flat(task: Task, range_: Range) -> tuple[Measure, Treatment]:
-    """A flat clip's measure, and the treatment to begin with."""
-    started = time.monotonic()
-    made, before = _measured(task, range_)
-    first = first_treatment(task.solver.estimates(task.recording, made))
-    for calm in CALMS:  # so that neither the first look nor a slider waits for a choice of model
-        task.solver.keep_motion(task.recording, made, first.changed(MOTION, calm=calm))
-    made.seconds = before + time.monotonic() - started
-    return made, first
+def _is_awaited(task: Task, range_: Range) -> bool:
+    """Whether there is a clip that nobody has seen a picture of."""
+    if range_.closer:
+        return False
+    wanted = range_.clips(task.recording.id)
+    with task.database.session() as session:
+        untouched = select(Clip.id).where(wanted, Clip.revision_id.is_(None)).limit(1)
+        return session.scalar(untouched) is not None
 
 
 def _measured(task: Task, range_: Range) -> tuple[Measure, float]:
@@ -102,7 +122,13 @@ def _keep(session: Session, made: Measure) -> None:
         for column in Measure.__table__.columns
         if column.name != "id"
     }
-    session.execute(insert(Measure).values(values).on_conflict_do_nothing())
+    row = insert(Measure).values(values)
+    session.execute(
+        row.on_conflict_do_update(
+            index_elements=["recording_id", "first_frame", "last_frame", "closer", "kind"],
+            set_={"seconds": row.excluded.seconds},
+        )
+    )
 
 
 def _note_shake(task: Task, range_: Range) -> None:

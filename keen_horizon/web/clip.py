@@ -159,10 +159,15 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
         "sound": probe["sound"] is not None,
         "fields": _fields(Probe.from_json(probe)),
     }
-    if treatments.measure_of(session, clip) is None:
-        taking_in = under_way(session, recording.id, (INGEST.name, TAKE.name))
-        if taking_in is not None:  # which ends with the measure
-            return answer | {"phase": "measuring", "work": describe(taking_in)}
+    measured = treatments.measure_of(session, clip) is not None
+    at_it = None
+    if not measured or clip.revision is None:  # which is what these end with
+        at_it = under_way(session, recording.id, (INGEST.name, TAKE.name, MEASURE.name))
+    if measured and at_it is not None:
+        return answer | {"phase": "choosing", "work": describe(at_it)}
+    if not measured:
+        if at_it is not None and at_it.kind != MEASURE.name:
+            return answer | {"phase": "measuring", "work": describe(at_it)}
         range_: dict[str, object] = {"first": clip.first_frame, "last": clip.last_frame}
         job = asked_once(session, clip, MEASURE.name, range_)
         return answer | {"phase": "measuring", "work": describe(job)}

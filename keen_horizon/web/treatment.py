@@ -19,6 +19,7 @@ from ..core.stations.frame.covering import (
     widest_caption,
     widest_settings,
 )
+from ..core.stations.motion import MOTION
 from ..core.treatment import Treatment, parse
 from ..jobs.checking import CHECK
 from ..jobs.costs import curve_key
@@ -48,6 +49,15 @@ def solution(clip_id: int) -> Response:
     with services().database.session() as session:
         clip = library.get_clip(session, clip_id)
         return jsonify(_answer(session, clip, treatments.current(clip)))
+
+
+@blueprint.get("/meanwhile")
+def meanwhile(clip_id: int) -> Response:
+    """A steady picture to look at while it is found out what suits the clip: by the plain model."""
+    with services().database.session() as session:
+        clip = library.get_clip(session, clip_id)
+        plain = Treatment().changed(MOTION, model="similarity")
+        return jsonify(_answer(session, clip, plain))
 
 
 @blueprint.get("/lattice")

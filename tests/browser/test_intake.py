@@ -18,6 +18,7 @@ from tests.unit.test_media import coded
 from tools.browser import until, wait_ready
 
 pytestmark = pytest.mark.browser
+STEADY = "Boolean(window.keen && keen.stage.loaded && keen.clip.answer && !keen.clip.ready)"
 
 
 def dropped(page: Page, running: Running, shoot: str, path: Path) -> None:
@@ -38,10 +39,15 @@ def test_the_file_itself_is_played_until_there_is_a_steady_picture(
     dropped(page, running, "At once", path)
     film = page.get_by_label("The file as it came")
     expect(film).to_be_visible(timeout=10_000)
+    film.focus()
+    page.keyboard.press("Space")
     until(page, "document.querySelector('.stage-file').currentTime > 0")
     expect(page.get_by_role("heading", name="Taking the file in")).to_be_visible()
+    until(page, STEADY, seconds=90)  # a plain picture comes first
+    expect(page.get_by_role("heading", name="Finding out what suits this clip")).to_be_visible()
     wait_ready(page, 90)
     expect(film).to_have_count(0)
+    assert page.evaluate("keen.clip.treatment.motion.model") == "decide"
 
 
 def test_work_on_a_file_can_be_cancelled_while_it_is_taken_in(

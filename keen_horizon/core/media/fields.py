@@ -19,7 +19,7 @@ from ..types import AnyArray
 
 Each = Literal["pair", "field", "whole"]
 First = Literal["file", "upper", "lower"]
-LOOKS = 9  # pictures that are looked at
+LOOKS, COLUMNS = 9, 480  # pictures that are looked at, and columns of them
 STEP = 5.0  # code values by which a line of a comb differs from its neighbours, at least
 SHARE = 0.002  # of a picture's places that may be in combs by chance
 TIMES = 1.2  # as many combs, of fields that are further apart in time, at least
@@ -84,6 +84,7 @@ def order_told(lumas: Sequence[AnyArray]) -> First | None:
     the pictures themselves.
     """
     combed = upper = 0
+    lumas = [_middle(luma) for luma in lumas]
     for one, after in pairwise(lumas):
         own = (_in_combs(one) + _in_combs(after)) / 2
         ways = _in_combs(_woven(after, one)), _in_combs(_woven(one, after))
@@ -99,6 +100,12 @@ def order_told(lumas: Sequence[AnyArray]) -> First | None:
     if combed < max((len(lumas) - 1) / 2, 2):
         return None
     return "upper" if upper >= 0 else "lower"
+
+
+def _middle(luma: AnyArray) -> AnyArray:
+    """So many columns as tell enough."""
+    aside = max(0, (luma.shape[1] - COLUMNS) // 2)
+    return luma[:, aside : luma.shape[1] - aside]
 
 
 def _woven(upper: AnyArray, lower: AnyArray) -> AnyArray:

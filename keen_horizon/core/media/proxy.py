@@ -21,7 +21,7 @@ from .segments import join, plan
 LINES = 540
 SPHERE_LINES = 764  # so that there are twice the pixels: only a part of them is on show
 KEYFRAME = 15  # frames between keyframes: a seek decodes few
-ENCODING = Encoding(crf=22, preset="veryfast", keyframe=KEYFRAME, tune="fastdecode")
+ENCODING = Encoding(crf=22, preset="superfast", keyframe=KEYFRAME, tune="fastdecode")
 POSTER_WIDTH = 480
 
 

@@ -211,7 +211,7 @@ interface ClipState {
   name: string;
   first: number;
   last: number;
-  phase: "refused" | "taking in" | "measuring" | "ready";
+  phase: "refused" | "taking in" | "measuring" | "choosing" | "ready";
   refusal: string | null;
   file?: string | null;
   work: Job | null;

@@ -83,6 +83,7 @@ const STATES = {
 /** @param {Job} job */
 export function jobWords(job) {
   if (job.state !== "running" || !job.total) return STATES[job.state];
+  if (job.ending) return "almost done";
   const unit = { cost: "point", chart: "picture", take: "step" }[job.kind] || "frame";
   return [`${unit} ${job.done} of ${job.total}`, timeLeft(job.seconds_left)]
     .filter(Boolean)

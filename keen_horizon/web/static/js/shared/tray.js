@@ -25,6 +25,7 @@ function summary(open) {
   if (!open.length) return "Jobs";
   const running = open.find((job) => job.state === "running" && job.total);
   if (!running) return `${open.length} waiting`;
+  if (running.ending) return running.title;
   return `${running.doing} ${Math.floor((100 * running.done) / running.total)} %`;
 }
 

@@ -46,6 +46,7 @@ component("clipPage", () => ({
       return;
     }
     clip.ready = false;
+    if (state.phase === "choosing") await this.lookAhead();
     const over = state.phase === "refused" || gaveUp(state.work);
     if (!over) this.timer = window.setTimeout(() => this.look(), AGAIN);
   },
@@ -55,16 +56,27 @@ component("clipPage", () => ({
     const { clip } = this.$store;
     const { clock, stage } = live;
     const moved = state.first !== clip.first || state.last !== clip.last;
-    if (moved || !clip.frameCount) clip.ready = false;
+    if (moved || !clip.frameCount) {
+      clip.ready = false;
+      clip.answer = null;
+    }
     clip.frameCount = state.frame_count ?? 0;
     clip.first = clock.first = state.first;
     clip.last = clock.last = state.last;
     stage.source = { width: state.width, height: state.height, aspect: state.pixel_aspect };
-    if (!clip.ready) stage.untreated(); // something to look at while it is measured
+    if (!clip.ready && !clip.answer) stage.untreated(); // something to look at while it is measured
     if (this.timed) return;
     this.timed = true;
     clock.times = unpackTimes((await get(`${clip.base}/timing`)).times);
     clock.video.src = state.proxy;
+  },
+
+  /** A steady picture is there before it is known what suits the clip. */
+  async lookAhead() {
+    const { clip } = this.$store;
+    if (clip.answer) return;
+    clip.apply(await get(`${clip.base}/meanwhile?near=0`));
+    if (!matchMedia("(prefers-reduced-motion: reduce)").matches) live.clock.play();
   },
 
   async open() {
@@ -74,6 +86,7 @@ component("clipPage", () => ({
     await clip.refresh();
     clip.ready = true;
     document.dispatchEvent(new Event("keen:work"));
+    if (live.clock.playing) return; // as it was looked at while it was found out what suits it
     live.clock.seek(clip.first);
     if (!matchMedia("(prefers-reduced-motion: reduce)").matches) live.clock.play();
   },

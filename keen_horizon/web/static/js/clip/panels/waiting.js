@@ -9,6 +9,7 @@ const TITLES = {
   refused: "This file was refused",
   "taking in": "Taking the file in",
   measuring: "Measuring the camera's motion",
+  choosing: "Finding out what suits this clip",
   ready: "Solving",
 };
 /** @type {Record<string, string>} */
@@ -16,6 +17,7 @@ const WORDS = {
   recording: "Takes of the demo shoot are made on this machine, once.",
   "taking in": "Checking it, following its motion, and making a proxy to play.",
   measuring: "Once; changing settings will not need it again.",
+  choosing: "This is a plain steady picture; the one that suits it comes in a moment.",
   ready: "Working out the steadied path.",
 };
 
@@ -97,8 +99,13 @@ component("waiting", () => ({
     return this.work?.total || 1;
   },
 
+  /** Whether frames are still counted. */
+  get isCounting() {
+    return this.isOpen && !this.work?.ending;
+  },
+
   get frames() {
-    return this.work && this.isOpen ? jobWords(this.work) : "";
+    return this.work && this.isCounting ? jobWords(this.work) : "";
   },
 
   retry() {
