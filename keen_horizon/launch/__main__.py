@@ -19,6 +19,7 @@ from .postgres import database_url, free_port
 from .processes import PREFERRED_PORT
 from .running import application
 
+ENDS_WITHIN = 30.0  # seconds that a program has to end what it has started
 HOME = Path(os.environ.get("KEEN_HOME", Path.cwd()))
 
 
@@ -127,7 +128,7 @@ def test(arguments: list[str]) -> int:
         environment = {**os.environ, "KEEN_TEST_DATABASE_URL": url}
         if arguments:
             chosen = [sys.executable, "-m", "pytest", *arguments]
-            return subprocess.run(chosen, cwd=HOME, env=environment).returncode
+            return ran(chosen, environment)
         say("the scripts' own tests")
         scripts = sorted(str(path) for path in (HOME / "tests" / "scripts").glob("*.test.js"))
         node = ["node", "--test", "--test-reporter=spec", *scripts]
@@ -135,7 +136,7 @@ def test(arguments: list[str]) -> int:
         say("tests in the browser, and all others beside them")
         beside = subprocess.Popen(BESIDE, cwd=HOME, env=environment, stdout=told, stderr=told)
         try:
-            worst |= subprocess.run(IN_BROWSER, cwd=HOME, env=environment).returncode
+            worst |= ran(IN_BROWSER, environment)
             worst |= beside.wait(LONGEST)
         except subprocess.TimeoutExpired:
             say("the tests without a browser hang; they are ended")
@@ -173,7 +174,22 @@ def lint() -> int:
 
 def tool(name: str, arguments: list[str]) -> int:
     """Benchmarks and screenshots live beside the application."""
-    return subprocess.run([sys.executable, "-m", f"tools.{name}", *arguments], cwd=HOME).returncode
+    return ran([sys.executable, "-m", f"tools.{name}", *arguments], dict(os.environ))
+
+
+def ran(command: list[str], environment: dict[str, str]) -> int:
+    """Exit status of a program, at home. If we are to stop, it is asked to, and ends what it has
+    started, before we do."""
+    program = subprocess.Popen(command, cwd=HOME, env=environment)
+    try:
+        return program.wait()
+    except KeyboardInterrupt:
+        program.send_signal(signal.SIGINT)
+        try:
+            program.wait(ENDS_WITHIN)
+        except subprocess.TimeoutExpired:
+            program.kill()
+        raise
 
 
 if __name__ == "__main__":

@@ -241,9 +241,12 @@ def _answer(
     drawn = _drawn(clip, measure, treatment, sliding=sliding)
     whole = drawn is not None
     found = drawn or _provisional(clip, measure, treatment, sliding=sliding)
-    damage = damage_words(clip.recording.damaged or [], measure.first_frame, measure.last_frame)
+    first, last = measure.first_frame, measure.last_frame
+    damaged = [frame for frame in clip.recording.damaged or [] if first <= frame <= last]
+    damage = damage_words(damaged)
     return {
         **_standing(session, clip, treatment),
+        "damaged": [frame - first for frame in damaged],
         "finished": "",
         "keys": {},
         "whole": whole,

@@ -94,3 +94,20 @@ def test_each_field_of_an_interlaced_clip_can_become_a_frame(
     page.goto(before)  # which is as it was
     wait_ready(page, 90)
     assert page.evaluate("keen.clip.frameCount") == 25
+
+
+def test_damaged_frames_are_marked_on_the_strip(
+    page: Page, running: Running, tmp_path: Path, make_clip
+):
+    whole = make_clip("good.mp4", count=40, sound=None).read_bytes()
+    broken = bytearray(whole)
+    start = whole.index(b"mdat") + len(whole) // 3
+    broken[start : start + 600] = bytes(600)
+    path = tmp_path / "scratched.mp4"
+    path.write_bytes(broken)
+    dropped(page, running, "Scratched", path)
+    wait_ready(page, 90)
+    count = page.evaluate("keen.strip.data.damaged.length")
+    assert count > 0
+    expect(page.locator(".key").filter(has_text=f"× {count} damaged")).to_be_visible()
+    expect(page.get_by_text("bridged by the decoder").first).to_be_visible()

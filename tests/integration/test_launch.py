@@ -2,6 +2,9 @@
 
 import os
 import signal
+import subprocess
+import sys
+from pathlib import Path
 
 import pytest
 from sqlalchemy import select
@@ -14,6 +17,7 @@ from keen_horizon.store.models import Shoot
 from tests.integration.conftest import wait_for
 
 pytestmark = pytest.mark.integration
+HERE = Path(__file__).parents[2]
 
 
 def test_a_killed_process_is_started_again_and_all_end_with_the_crew(tmp_path):
@@ -78,3 +82,34 @@ def test_a_database_that_ends_is_started_again_at_its_port(tmp_path, monkeypatch
         with kept.session() as session:
             assert session.scalar(select(Shoot.name)) == "before"
         kept.engine.dispose()
+
+
+TOOL = """
+import pathlib, subprocess, sys, time
+with subprocess.Popen([sys.executable, "-c", "import time; time.sleep(600)"]) as own:
+    try:
+        pathlib.Path("begun").write_text(str(own.pid))
+        time.sleep(600)
+    finally:
+        own.kill()
+        pathlib.Path("tidied").touch()
+"""
+
+
+@pytest.mark.parametrize("request_", [signal.SIGTERM, signal.SIGINT])
+def test_a_tool_that_is_asked_to_stop_ends_what_it_has_started(tmp_path, request_):
+    (tmp_path / "tools").mkdir()
+    (tmp_path / "tools" / "__init__.py").touch()
+    (tmp_path / "tools" / "shots.py").write_text(TOOL)
+    begun = tmp_path / "begun"
+    launcher = subprocess.Popen(
+        [sys.executable, "-m", "keen_horizon.launch", "shots"],
+        env={**os.environ, "KEEN_HOME": str(tmp_path), "PYTHONPATH": str(HERE)},
+        stdout=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    wait_for(lambda: begun.exists() and begun.read_text())
+    launcher.send_signal(request_)
+    said, _ = launcher.communicate(timeout=40)
+    assert "stopped" in said
+    assert (tmp_path / "tidied").exists()
+    wait_for(lambda: not Path(f"/proc/{begun.read_text()}").exists(), seconds=5)

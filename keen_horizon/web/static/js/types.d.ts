@@ -181,6 +181,7 @@ interface Answer {
   versions: Version[];
   revision: number;
   newer: { words: string; settings: Record<string, any>; glass: Record<string, any> | null } | null;
+  damaged: number[]; // frames of the range that the decoder has bridged
   /** What the finished picture was measured to, if it was. */
   finished: string;
   keys: { motion: string; cost: string };

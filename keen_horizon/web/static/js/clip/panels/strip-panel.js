@@ -14,6 +14,7 @@ component("stripPanel", () => ({
   component: "",
   roomWords: "",
   blurWords: "",
+  damageWords: "",
   lentWords: "",
 
   init() {
@@ -37,7 +38,7 @@ component("stripPanel", () => ({
    * @param {number} first
    * @param {number} last frames of the range
    */
-  take({ strip, report, stations }, first, last) {
+  take({ strip, report, stations, damaged }, first, last) {
     const [lent, room, held] = [strip.borrowed, strip.room, strip.held].map((line) =>
       line ? unpack(line) : null,
     );
@@ -54,6 +55,7 @@ component("stripPanel", () => ({
         borrowed: lent,
         held,
         cuts: strip.cuts,
+        damaged,
         keys: [...new Set(keys.map((key) => key.frame - first))],
         times: live.clock.times.subarray(first, last + 1),
         tightest: tightest?.frame ? tightest.frame - first : null,
@@ -63,6 +65,7 @@ component("stripPanel", () => ({
     this.roomWords = room ? `room left, up to ${Math.round(mostOf(room, 0))} px` : "";
     const blurred = report.blurred_frames.length;
     this.blurWords = blurred ? `▲ ${blurred} blurred` : "";
+    this.damageWords = damaged.length ? `× ${damaged.length} damaged` : "";
     this.lentWords = lent ? `borrowed, up to ${(100 * mostOf(lent, 0)).toFixed(1)} %` : "";
     if (!(this.component in strip.before)) this.component = live.strip.telling();
     live.strip.show(this.component);

@@ -65,6 +65,20 @@ export function blurred(strip, pen, height) {
 }
 
 /**
+ * Frames that could not be decoded whole: crosses along the top.
+ * @param {Strip} strip
+ * @param {Pen} pen
+ */
+export function damaged(strip, pen) {
+  const r = strip.ratio;
+  for (const frame of strip.data?.damaged ?? []) {
+    const [x, y, arm] = [strip.x(frame), 20 * r, 3.5 * r];
+    strip.line(pen, [x - arm, y - arm], [x + arm, y + arm], "--strip-weak", 1.6);
+    strip.line(pen, [x - arm, y + arm], [x + arm, y - arm], "--strip-weak", 1.6);
+  }
+}
+
+/**
  * The share that neighbours lend, hanging from the top.
  * @param {Strip} strip
  * @param {Pen} pen

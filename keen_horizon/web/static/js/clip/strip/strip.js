@@ -22,6 +22,7 @@ const fontAt = (ratio) => `${11 * ratio}px "IBM Plex Mono", monospace`;
  * @property {Float32Array | null} borrowed share of a frame that neighbours lend
  * @property {Float32Array | null} held how surely a held point is known
  * @property {number[]} cuts
+ * @property {number[]} damaged
  * @property {number[]} keys
  * @property {Float64Array} times
  * @property {number | null} tightest
@@ -239,6 +240,7 @@ export class Strip {
     if (this.data.borrowed) marks.lent(this, pen, this.data.borrowed);
     if (this.data.held) marks.heldTrace(this, pen, this.data.held, height);
     marks.blurred(this, pen, height);
+    marks.damaged(this, pen);
     marks.keys(this, pen);
     if (this.loop) marks.shade(this, pen, this.loop, height);
     // The first words along the top are those that matter most: others give way.
