@@ -44,6 +44,7 @@ from keen_horizon.store.models import Measure, Recording
 from .browser import IDLE, browser_page, clip_address, until, wait_ready
 from .chains import steady_of
 from .glass import glass
+from .hostile import hostile
 from .lenses import lenses
 from .rows import ROUNDS, Row, say, timed
 from .sphere import sphere
@@ -59,7 +60,7 @@ def main() -> int:
         "accuracy": accuracy, "steadying": steadying, "shutters": shutters, "solving": solving,
         "lenses": lenses, "glass": glass,
         "sphere": sphere, "truth": truth, "long": long_clips, "speed": speed,
-        "memory": memory, "preview": preview,
+        "memory": memory, "preview": preview, "hostile": hostile,
     }  # fmt: skip
     chosen = sys.argv[1:]
     if chosen[:1] == ["truth"] and not set(chosen[1:]) & set(parts):

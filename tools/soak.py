@@ -204,7 +204,7 @@ def main() -> int:
         with application(data, free_port(), passing=True) as running:
             soak = Soak(
                 running, Database(running.url), MediaStore(data / "vault"), Queue(running.url),
-                films, random.Random(options.seed),  # noqa: S311 (of moments to kill at)
+                films, random.Random(options.seed),
             )  # fmt: skip
             return _run(soak, options.kills)
 

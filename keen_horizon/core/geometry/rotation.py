@@ -9,13 +9,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import sparse
-from scipy.spatial.transform import Rotation
+import scipy
 
 from ..stored import stored
 from ..types import Complex, Frames, Indices, Rays, Real
 from .pinhole import Pinhole
 from .ray_motion import RayMotion
+from .rotation_vectors import turns_by, vectors_of
 from .similarity import Similarities
 
 
@@ -64,7 +64,7 @@ class Rotations(RayMotion):
         return np.asarray(points @ self.turns)  # what a turn did is undone by its transpose
 
     def log(self) -> Real:
-        w = Rotation.from_matrix(self.turns).as_rotvec() if len(self) else np.zeros((0, 3))
+        w = vectors_of(self.turns) if len(self) else np.zeros((0, 3))
         focal = self.camera.focal
         return np.stack([w[:, 2], focal * w[:, 1], -focal * w[:, 0]], axis=-1)
 
@@ -72,7 +72,7 @@ class Rotations(RayMotion):
         roll, across, updown = tangents.T
         focal = self.camera.focal
         w = np.stack([-updown / focal, across / focal, roll], axis=-1)
-        return Rotations(Rotation.from_rotvec(w).as_matrix(), self.camera)
+        return Rotations(turns_by(w), self.camera)
 
     def cumulative(self) -> Rotations:
         """The product of each frame's turn and all before it: doubling, so that a long clip takes a
@@ -102,7 +102,7 @@ class Rotations(RayMotion):
         return np.stack([right, down], axis=1)
 
 
-def turn_slopes(between: Real, earlier: Indices, later: Indices, n: int) -> sparse.csr_array:
+def turn_slopes(between: Real, earlier: Indices, later: Indices, n: int) -> scipy.sparse.csr_array:
     """``(3 m, 3 n)`` how ``m`` turns ``between`` ``(m, 3, 3)`` from one of ``n`` poses to another
     change, as rotation vectors, with small turns after the poses: to first order, by that of the
     later less the earlier one's, carried over."""
@@ -112,7 +112,7 @@ def turn_slopes(between: Real, earlier: Indices, later: Indices, n: int) -> spar
     of_earlier = np.repeat((3 * earlier[:, None] + axes)[:, None], 3, axis=1)  # (m, row, column)
     behind = (between.ravel(), (np.repeat(own, 3), of_earlier.ravel()))
     shape = (3 * m, 3 * n)
-    return sparse.csr_array(ahead, shape) - sparse.csr_array(behind, shape)
+    return scipy.sparse.csr_array(ahead, shape) - scipy.sparse.csr_array(behind, shape)
 
 
 def turns_from(steps: Similarities, camera: Pinhole) -> Rotations:

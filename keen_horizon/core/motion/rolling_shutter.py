@@ -12,7 +12,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from scipy.linalg import solveh_banded
+import scipy
 
 from ..geometry.canvas import Canvas
 from ..geometry.rolling_shutter import RollingShutterWarp
@@ -191,7 +191,7 @@ def _bands(seen: Real, told: Complex) -> Complex:
         matrix[k - off] += values.ravel()
     right = told - np.concatenate([told[1:], np.zeros((1, k))])
     both = np.stack([right.real.ravel(), right.imag.ravel()], axis=-1)
-    found = solveh_banded(matrix, both, check_finite=False)
+    found = scipy.linalg.solveh_banded(matrix, both, check_finite=False)
     moved = (found[:, 0] + 1j * found[:, 1]).reshape(n, k)
     return np.asarray(moved - moved.mean(axis=1, keepdims=True))
 

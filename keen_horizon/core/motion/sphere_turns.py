@@ -14,15 +14,14 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy import sparse
-from scipy.sparse.linalg import splu
-from scipy.spatial.transform import Rotation
+import scipy
 
 from ..geometry.canvas import Canvas
 from ..geometry.motion import cumulative_pose
 from ..geometry.pinhole import Pinhole
 from ..geometry.projection import Equirectangular
 from ..geometry.rotation import Rotations, turn_slopes
+from ..geometry.rotation_vectors import turns_by, vectors_of
 from ..stored import stored
 from ..tracking.blur import blurred_frames
 from ..tracking.correspondences import correspondences
@@ -88,12 +87,12 @@ def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> Spher
 
     >>> rng = np.random.default_rng(1)
     >>> rays = rng.normal(size=(60, 3)); rays[:, 1] -= 1
-    >>> turn = Rotation.from_rotvec([0.01, -0.03, 0.02])
+    >>> turn = turns_by(np.array([0.01, -0.03, 0.02]))
     >>> sphere = Equirectangular.of(Canvas(2048, 1024))
     >>> places = np.stack([Canvas(2048, 1024).to_pixels(sphere.to_plane(r))
-    ...                    for r in (rays, turn.apply(rays))])
+    ...                    for r in (rays, rays @ turn.T)])
     >>> found = sphere_motion(Tracks.from_places(places, np.arange(2) / 30), Canvas(2048, 1024))
-    >>> Rotation.from_matrix(found.turns[1]).as_rotvec().round(4).tolist()
+    >>> vectors_of(found.turns[1]).round(4).tolist()
     [0.01, -0.03, 0.02]
     """
     n = len(tracks)
@@ -124,7 +123,7 @@ def sphere_motion(tracks: Tracks, canvas: Canvas, nadir: float = NADIR) -> Spher
     evidence = Evidence(count, confidence, residual * sphere.unit, steering, aside)
     settled = _settled(turns, doubt, timeline, tracks, canvas, aside)
     # Marks of one thing err together: what pairs and longer stretches disagree by says how much.
-    off = Rotation.from_matrix(settled @ turns.swapaxes(1, 2)).magnitude()
+    off = np.linalg.norm(vectors_of(settled @ turns.swapaxes(1, 2)), axis=1)
     apart = float(np.sqrt((off**2).sum() / max(3 * (doubt**2).sum(), 1e-18)))
     wobble = stitch_wobble(settled, travel, timeline, tracks, canvas, aside)
     return SphereMotion(settled, travel, doubt * max(1.0, apart), timeline, evidence, wobble)
@@ -202,18 +201,20 @@ def _averaged(poses: Real, known: list[tuple[Indices, int, Real, Real]]) -> Real
     n = len(poses)
     if n < GAPS[0] + 1:
         return poses
-    anchor = sparse.csr_array((np.ones(3), (np.arange(3), np.arange(3))), (3 * n, 3 * n))
+    anchor = scipy.sparse.csr_array((np.ones(3), (np.arange(3), np.arange(3))), (3 * n, 3 * n))
     for _ in range(AVERAGES):
         between = poses[later] @ poses[earlier].swapaxes(1, 2)
-        miss = Rotation.from_matrix(between @ told.swapaxes(1, 2)).as_rotvec()
+        miss = vectors_of(between @ told.swapaxes(1, 2))
         far = np.linalg.norm(miss, axis=1) / np.maximum(sure, FINEST)
         scale = SPAN * max(1.0, 1.4826 * float(np.median(far)))
         weight = np.repeat(1 / np.maximum(sure, FINEST) ** 2 / (1 + (far / scale) ** 2), 3)
         slope = turn_slopes(between, earlier, later, n)
-        weighted = sparse.diags_array(weight) @ slope
+        weighted = scipy.sparse.diags_array(weight) @ slope
         square = slope.T @ weighted + weight.max() * anchor
-        small = -splu(square.tocsc()).solve(weighted.T @ miss.ravel()).reshape(n, 3)
-        poses = Rotation.from_rotvec(small).as_matrix() @ poses
+        small = (
+            -scipy.sparse.linalg.splu(square.tocsc()).solve(weighted.T @ miss.ravel()).reshape(n, 3)
+        )
+        poses = turns_by(small) @ poses
     return poses
 
 
@@ -334,7 +335,7 @@ def _with_travel(
     small = np.linalg.solve(square, target[..., None])[..., 0]
     size = np.linalg.norm(small, axis=1, keepdims=True)
     small = small * np.minimum(1.0, NEAR / np.maximum(size, 1e-12))
-    return np.asarray(Rotation.from_rotvec(small).as_matrix() @ turns), travel
+    return np.asarray(turns_by(small) @ turns), travel
 
 
 def _doubt(

@@ -13,7 +13,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d
+import scipy
 
 from ..geometry.bend import COUNT, bend_of, fields_at, rms_of_bends
 from ..geometry.canvas import Canvas
@@ -70,7 +70,9 @@ def stitch_wobble(
             continue
         way = np.cumsum(steps[:, start:stop], axis=1)
         slow = SLOW / float(np.median(np.diff(timeline.times[start:stop])))
-        found[:, start:stop] = way - gaussian_filter1d(way, slow, axis=1, mode="nearest")
+        found[:, start:stop] = way - scipy.ndimage.gaussian_filter1d(
+            way, slow, axis=1, mode="nearest"
+        )
     both = (found[0] * found[1]).mean(axis=0)  # (10,) what is there: chance does not agree
     noise = ((found[0] - found[1]) ** 2).mean(axis=0) / 4
     sure = np.where(both > 0, both / np.maximum(both + noise, 1e-18), 0.0)

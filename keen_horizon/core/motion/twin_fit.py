@@ -15,11 +15,11 @@ from typing import Any
 
 import cv2
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.optimize import least_squares, minimize_scalar
-from scipy.spatial.transform import Rotation
 
 from ..geometry.canvas import Canvas
+from ..geometry.rotation_vectors import turns_about, turns_by
 from ..geometry.twin import HALF_PI, FisheyeLens, Twin
 from ..picture.round_pictures import Circle, circles_of
 from ..types import Flags, Indices, Luma, Points, Rays, Real
@@ -105,7 +105,7 @@ def _begun(lumas: Sequence[Luma], circles: tuple[Circle, Circle]) -> Twin | None
     best, found = ALIKE, None
     for across in WIDTHS:
         for roll in ROLLS:
-            turn = Rotation.from_euler("z", roll, degrees=True).as_matrix() @ back
+            turn = turns_about("z", np.radians([roll]))[0] @ back
             twin = Twin(
                 Canvas(width, height),
                 (_lens(circles[0], across, np.eye(3)), _lens(circles[1], across, turn)),
@@ -284,7 +284,7 @@ def _bent(twin: Twin, moves: Sequence[tuple[tuple[Points, Points], ...]]) -> Twi
         best = float(tries[int(np.argmin([left(one) for one in tries]))])
         bounds = (best - tries[1] + tries[0], best + tries[1] - tries[0])
     options: Any = {"xatol": FINE_BEND}
-    return with_bend(float(minimize_scalar(left, bounds=bounds, method="bounded",
+    return with_bend(float(scipy.optimize.minimize_scalar(left, bounds=bounds, method="bounded",
                                            options=options).x))  # fmt: skip
 
 
@@ -311,7 +311,7 @@ def _refined(twin: Twin, circles: tuple[Circle, Circle], pairs: _Pairs) -> tuple
                     focal=base * float(np.exp(v[4] + v[5]))),
             replace(twin.lenses[1], centre=(circles[1].x + v[2], circles[1].y + v[3]),
                     focal=base * float(np.exp(v[4] - v[5])),
-                    turn=Rotation.from_rotvec(v[6:9]).as_matrix() @ twin.lenses[1].turn),
+                    turn=turns_by(v[6:9]) @ twin.lenses[1].turn),
         ))  # fmt: skip
 
     evenly = _evenly(twin, pairs)[:, None]
@@ -329,7 +329,7 @@ def _refined(twin: Twin, circles: tuple[Circle, Circle], pairs: _Pairs) -> tuple
         off = np.sign(off) * np.sqrt(np.log1p(off**2)) * evenly  # Cauchy's: the near counts little
         return np.concatenate([off.ravel(), held * values * np.sqrt(len(pairs)) * HELD])
 
-    fitted = lenses(least_squares(left, start, method="lm", max_nfev=400).x)
+    fitted = lenses(scipy.optimize.least_squares(left, start, method="lm", max_nfev=400).x)
     return fitted, _gap(fitted, pairs)
 
 

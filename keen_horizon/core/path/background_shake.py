@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import minimum_filter1d, uniform_filter1d
+import scipy
 
 from ..geometry.canvas import Canvas
 from ..geometry.chain import BATCH, WarpChain
@@ -74,7 +74,7 @@ def no_shakier(flow: BackgroundFlow, timeline: Timeline, chain: WarpChain) -> Re
     """
     window = max(3, round(STRETCH / max(float(np.median(np.diff(timeline.times))), 1e-4)))
     was, now = (
-        uniform_filter1d(
+        scipy.ndimage.uniform_filter1d(
             (np.abs(fast_paths(steps, timeline.times, timeline.segments)) ** 2).mean(axis=1),
             window, mode="nearest",
         )
@@ -85,7 +85,9 @@ def no_shakier(flow: BackgroundFlow, timeline: Timeline, chain: WarpChain) -> Re
     if not worse.any():
         return np.ones(len(flow))
     return np.asarray(
-        uniform_filter1d(minimum_filter1d(share, window, mode="nearest"), window, mode="nearest")
+        scipy.ndimage.uniform_filter1d(
+            scipy.ndimage.minimum_filter1d(share, window, mode="nearest"), window, mode="nearest"
+        )
     )
 
 

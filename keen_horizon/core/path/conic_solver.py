@@ -21,7 +21,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
-from scipy.linalg import LinAlgError, cho_solve_banded, cholesky_banded
+import scipy
 
 from ..types import Indices, Real
 from .differences import Differences
@@ -76,7 +76,7 @@ def least_lengths(differences: Differences, tether: float | Real, rows: Real, ro
         here = _Here(cones, slack, r, slack_norm, u, u_norm, free, pressure)
         try:
             newton = _Newton(differences, tether, rows, scaling, pressure / free, dual)
-        except LinAlgError as error:
+        except scipy.linalg.LinAlgError as error:
             raise ArithmeticError("the path solver lost its footing") from error
         # Predictor: as if the gap could be closed at once.
         trial = newton.step((-one, -u), -pressure)
@@ -201,7 +201,9 @@ class _Newton:
             bands[0, j::d] += tether
             for i in range(j, d):
                 bands[i - j, j::d] += (rows[:, i] * rows[:, j]) @ stiffness
-        self._factor = cholesky_banded(bands, lower=True, overwrite_ab=True, check_finite=False)
+        self._factor = scipy.linalg.cholesky_banded(
+            bands, lower=True, overwrite_ab=True, check_finite=False
+        )
 
     def _middle(self) -> Real:
         """``(d, d, m)`` the matrix between lengths."""
@@ -218,7 +220,7 @@ class _Newton:
         dot, spread = self._cones.dot, self._cones.spread
         kept = lengths_aim[1] - self._mixed * spread(lengths_aim[0] / self._own)
         right = self._differences.adjoint(kept) - self._dual - self._rows.T @ pressure_aim
-        solved = cho_solve_banded(
+        solved = scipy.linalg.cho_solve_banded(
             (self._factor, True), np.ascontiguousarray(right.T).ravel(), check_finite=False
         )
         dq = np.ascontiguousarray(solved.reshape(right.shape[::-1]).T)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d, minimum_filter1d, uniform_filter1d
+import scipy
 
 from ..geometry.canvas import Canvas
 from ..geometry.chain import WarpChain
@@ -55,9 +55,11 @@ def drifting(needed: Real, times: Real, speed: float | Real) -> Real:
         return needed
     gap = np.diff(times)
     window = 2 * max(1, round(DRIFT_EASE / 2 / max(float(np.median(gap)), 1e-4))) + 1
-    log = maximum_filter1d(np.log(needed), window, mode="nearest")
+    log = scipy.ndimage.maximum_filter1d(np.log(needed), window, mode="nearest")
     # The slowest of those over which the average below is taken.
-    least = minimum_filter1d(np.broadcast_to(speed, n).astype(float), window, mode="nearest")
+    least = scipy.ndimage.minimum_filter1d(
+        np.broadcast_to(speed, n).astype(float), window, mode="nearest"
+    )
     slope = np.log1p(np.minimum(least[1:], least[:-1])) * gap
     # The average over a window is only as slow as the limit if frames are evenly apart.
     if gap.max() > 1.5 * gap.min():
@@ -65,7 +67,9 @@ def drifting(needed: Real, times: Real, speed: float | Real) -> Real:
     rise = np.concatenate([[0.0], np.cumsum(slope)])
     ahead = np.maximum.accumulate(log + rise) - rise
     behind = (np.maximum.accumulate((log - rise)[::-1]))[::-1] + rise
-    return np.asarray(np.exp(uniform_filter1d(np.maximum(ahead, behind), window, mode="nearest")))
+    return np.asarray(
+        np.exp(scipy.ndimage.uniform_filter1d(np.maximum(ahead, behind), window, mode="nearest"))
+    )
 
 
 def affordable(chain: WarpChain, rim: Complex, offset: Complex, ceiling: Real) -> float:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import minimize
+import scipy
 
 from ..geometry.canvas import along_sides
 from ..geometry.chain import WarpChain
@@ -70,7 +70,7 @@ def least_cover(chain: WarpChain) -> Cover:
 
         size = 0.04
         simplex = at + size * np.array([[0, 0], [1, 0.3], [-0.3, 1.0]])
-        found = minimize(
+        found = scipy.optimize.minimize(
             cost, at, method="Nelder-Mead",
             options={"initial_simplex": simplex, "xatol": 2e-5, "fatol": 1e-5, "maxiter": 90},
         )  # fmt: skip

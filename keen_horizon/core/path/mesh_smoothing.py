@@ -4,7 +4,7 @@ own fast motion."""
 from __future__ import annotations
 
 import numpy as np
-from scipy.ndimage import minimum_filter1d, uniform_filter1d
+import scipy
 
 from ..geometry.canvas import Canvas
 from ..geometry.displacement import DisplacementGrid
@@ -51,6 +51,6 @@ def limit_strain(mesh: DisplacementGrid, most: float) -> DisplacementGrid:
     """The mesh weakened, smoothly in time, where it would be strained by more than ``most``."""
     share = np.minimum(1.0, most / np.maximum(mesh.strain(), 1e-9))
     if (share < 1.0).any():
-        eased = minimum_filter1d(share, SOFTENED, mode="nearest")
-        mesh = mesh.toward_identity(uniform_filter1d(eased, SOFTENED, mode="nearest"))
+        eased = scipy.ndimage.minimum_filter1d(share, SOFTENED, mode="nearest")
+        mesh = mesh.toward_identity(scipy.ndimage.uniform_filter1d(eased, SOFTENED, mode="nearest"))
     return mesh

@@ -9,7 +9,7 @@ from typing import Any
 
 import cv2
 import numpy as np
-from scipy.ndimage import gaussian_filter1d, minimum_filter1d, uniform_filter1d
+import scipy
 
 from ..geometry.chain import WarpChain
 from ..geometry.displacement import DisplacementGrid, grid_nodes
@@ -63,8 +63,8 @@ def lock_points(
     on_top = _similarities(points, motion, lock.tightness)
     share = _fitting(chain, on_top, ceiling, rim)
     if (share < 1).any():
-        eased = minimum_filter1d(share, SOFT, mode="nearest")
-        share = uniform_filter1d(eased, SOFT, mode="nearest")
+        eased = scipy.ndimage.minimum_filter1d(share, SOFT, mode="nearest")
+        share = scipy.ndimage.uniform_filter1d(eased, SOFT, mode="nearest")
     held = _with(chain, on_top.toward_identity(share))
     if points.seen.shape[1] >= 4 and lock.tightness >= 100:
         held = _with_perspective(held, _perspective(points, chain, held, lock.most_strain))
@@ -166,7 +166,8 @@ def _similarities(points: _Points, motion: CameraMotion, tightness: float) -> Si
 
 def _smoothed(values: Complex, width: float) -> Complex:
     real, imaginary = (
-        gaussian_filter1d(part, width, mode="nearest") for part in (values.real, values.imag)
+        scipy.ndimage.gaussian_filter1d(part, width, mode="nearest")
+        for part in (values.real, values.imag)
     )
     return np.asarray(real + 1j * imaginary)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import clarabel
 import numpy as np
-import scipy.sparse as sp
+import scipy
 
 from ..geometry.canvas import Canvas, along_sides
 from ..geometry.chain import WarpChain
@@ -134,7 +134,12 @@ def _largest(inside: Real, room: Real, unit: float, sizes: int) -> Real | None:
     goal = np.zeros(1 + count)
     goal[0] = -1.0
     found = clarabel.DefaultSolver(
-        sp.csc_array((1 + count, 1 + count)), goal, sp.csc_array(matrix), bounds, cones, settings
+        scipy.sparse.csc_array((1 + count, 1 + count)),
+        goal,
+        scipy.sparse.csc_array(matrix),
+        bounds,
+        cones,
+        settings,
     ).solve()
     if str(found.status) not in ("Solved", "AlmostSolved"):
         return None

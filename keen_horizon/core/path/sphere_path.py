@@ -13,11 +13,10 @@ axes, has its cut-off.
 from __future__ import annotations
 
 import numpy as np
-from scipy import sparse
-from scipy.sparse.linalg import splu
-from scipy.spatial.transform import Rotation
+import scipy
 
 from ..geometry.rotation import turn_slopes
+from ..geometry.rotation_vectors import turns_by, vectors_of
 from ..types import Real
 
 AXES = ("pitch", "yaw", "roll")  # about right, down and forward
@@ -45,24 +44,26 @@ def followed_path(poses: Real, times: Real, cut_offs: Real, trust: Real) -> Real
     rate = 1 / np.median(np.diff(times))
     weights = (rate / (2 * np.pi * cut_offs)) ** 3
     pace = np.diff(times)[:, None] * rate  # longer gaps hold more turning
-    second = sparse.diags_array([1.0, -2.0, 1.0], offsets=[0, 1, 2], shape=(n - 3, n - 1))
-    even = sparse.diags_array(1 / np.repeat(pace[:, 0], 3))
-    weighed = sparse.kron(second, sparse.diags_array(weights)) @ even
+    second = scipy.sparse.diags_array([1.0, -2.0, 1.0], offsets=[0, 1, 2], shape=(n - 3, n - 1))
+    even = scipy.sparse.diags_array(1 / np.repeat(pace[:, 0], 3))
+    weighed = scipy.sparse.kron(second, scipy.sparse.diags_array(weights)) @ even
     believed = np.repeat(np.maximum(trust, 1e-3), 3)
     found = poses.copy()
     for _ in range(ROUNDS):
         steps = found[1:] @ found[:-1].swapaxes(1, 2)
-        turning = Rotation.from_matrix(steps).as_rotvec() / pace
-        away = Rotation.from_matrix(found @ poses.swapaxes(1, 2)).as_rotvec()
+        turning = vectors_of(steps) / pace
+        away = vectors_of(found @ poses.swapaxes(1, 2))
         slopes = turn_slopes(steps, np.arange(n - 1), np.arange(1, n), n)
         slope = weighed @ slopes
         miss = np.asarray(second @ turning) * weights
-        square = slope.T @ slope + sparse.diags_array(believed)
-        solved = -splu(square.tocsc()).solve(slope.T @ miss.ravel() + believed * away.ravel())
+        square = slope.T @ slope + scipy.sparse.diags_array(believed)
+        solved = -scipy.sparse.linalg.splu(square.tocsc()).solve(
+            slope.T @ miss.ravel() + believed * away.ravel()
+        )
         small = solved.reshape(n, 3)
         # A turn of pi is as near on either side: no round goes further than a linear one may.
         small *= np.minimum(1.0, 1.0 / np.maximum(np.linalg.norm(small, axis=1), 1e-12))[:, None]
-        found = Rotation.from_rotvec(small).as_matrix() @ found
+        found = turns_by(small) @ found
         if np.abs(small).max() < CLOSE:
             break
     return np.asarray(found)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
-from scipy.optimize import least_squares
+import scipy
 
 from ..geometry.canvas import Canvas
 from ..types import Luma, Points, Real
@@ -98,5 +98,5 @@ def _fitted_circle(points: Points) -> tuple[float, float, float]:
     middle = points.mean(axis=0)
     start = [*middle, float(np.median(np.hypot(*(points - middle).T)))]
     scale = 0.004 * start[2]
-    x, y, radius = least_squares(off, start, loss="cauchy", f_scale=scale).x
+    x, y, radius = scipy.optimize.least_squares(off, start, loss="cauchy", f_scale=scale).x
     return float(x), float(y), float(radius)

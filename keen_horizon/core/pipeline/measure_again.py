@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from ..geometry.canvas import Canvas
 from ..media.probe import scan
@@ -78,6 +78,8 @@ def no_background(tracks: Tracks, canvas: Canvas, solution: Solution, source: Tr
         there = slice(int(source.offsets[t]), int(source.offsets[t + 1]))
         if not len(apart) or not len(seen) or there.stop - there.start < NEIGHBOURS:
             continue
-        near = cKDTree(places_of(source.records[there])).query(np.nan_to_num(at), NEIGHBOURS)[1]
+        near = scipy.spatial.cKDTree(places_of(source.records[there])).query(
+            np.nan_to_num(at), NEIGHBOURS
+        )[1]
         out[rows] |= apart[there][near].mean(axis=1) > 0.5
     return out

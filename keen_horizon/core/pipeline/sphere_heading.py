@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d
-from scipy.spatial.transform import Rotation
+import scipy
 
+from ..geometry.rotation_vectors import turns_about
 from ..motion.sphere_turns import SphereMotion
 from ..types import Rays, Real
 
@@ -22,7 +22,7 @@ def travelled(motion: SphereMotion, start: int, stop: int) -> tuple[Rays | None,
     poses, own = motion.poses[start:stop], motion.travel[start:stop]
     ways = np.einsum("nji,nj->ni", poses, own)
     frames = EVEN / float(np.median(np.diff(motion.timeline.times[start:stop])))
-    mean = gaussian_filter1d(ways, frames, axis=0, mode="nearest")
+    mean = scipy.ndimage.gaussian_filter1d(ways, frames, axis=0, mode="nearest")
     length = np.linalg.norm(mean, axis=1)
     known = np.flatnonzero(length > TOLD)
     if len(known) < SHARE * len(mean):
@@ -48,4 +48,4 @@ def heading_for(steadied: Real, ahead: Rays) -> Real:
     ``ahead`` ``(n, 3)``, rays in the axes that the poses are told from."""
     seen = np.einsum("nij,nj->ni", steadied, ahead)
     turn = -np.unwrap(np.arctan2(seen[:, 0], seen[:, 2]))
-    return np.asarray(Rotation.from_euler("y", turn[:, None]).as_matrix() @ steadied)
+    return np.asarray(turns_about("y", turn) @ steadied)

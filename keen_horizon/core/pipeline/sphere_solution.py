@@ -9,10 +9,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d
-from scipy.spatial.transform import Rotation
+import scipy
 
 from ..geometry.canvas import Canvas
+from ..geometry.rotation_vectors import turns_about, vectors_of
 from ..motion.held_point import HeldPoint
 from ..motion.sphere_turns import SphereMotion
 from ..motion.uprights import Edges, Vertical, levelled
@@ -167,9 +167,9 @@ def _holding(steadied: Real, poses: Real, held: Rays) -> Real:
     aside = np.interp(frames, known, np.unwrap(yaw[known]) - yaw[first])
     above = np.interp(frames, known, height[known] - height[first])
     # Turned back to its azimuth; then, with that ahead, up or down; and the azimuth put on again.
-    back = Rotation.from_euler("y", -(aside + yaw[first])[:, None]).as_matrix()
-    nod = Rotation.from_euler("x", above[:, None]).as_matrix()
-    on = Rotation.from_euler("y", [yaw[first]]).as_matrix()
+    back = turns_about("y", -(aside + yaw[first]))
+    nod = turns_about("x", above)
+    on = turns_about("y", yaw[first : first + 1])
     return np.asarray(on @ nod @ back @ steadied)
 
 
@@ -187,7 +187,7 @@ def _followed(seen: Rays | None, corrections: Real, motion: SphereMotion) -> dic
     yaw = np.interp(frames, known, np.unwrap(np.arctan2(rays[known, 0], rays[known, 2])))
     pitch = np.interp(frames, known, -np.arcsin(np.clip(rays[known, 1], -1, 1)))
     wide = FOLLOWS / np.median(np.diff(motion.timeline.times))
-    smooth = gaussian_filter1d(np.stack([yaw, pitch]), wide, axis=1, mode="nearest")
+    smooth = scipy.ndimage.gaussian_filter1d(np.stack([yaw, pitch]), wide, axis=1, mode="nearest")
     yaw, pitch = np.degrees(smooth)
     return {"yaw": yaw, "pitch": pitch}
 
@@ -302,14 +302,14 @@ def shake_of_poses(motion: SphereMotion, poses: Real) -> float:
             continue
         slow = followed_path(own, motion.timeline.times[start:stop], np.full(3, SHAKES),
                              np.ones(len(own)))  # fmt: skip
-        off = Rotation.from_matrix(own @ slow.swapaxes(1, 2)).as_rotvec()
+        off = vectors_of(own @ slow.swapaxes(1, 2))
         total, count = total + float((off**2).sum()), count + len(own)
     return float(np.degrees(np.sqrt(total / max(count, 1))))
 
 
 def _pace(looks: Real, motion: SphereMotion) -> tuple[float, int]:
     """How fast a view turns at the most, degrees a second, and in which frame."""
-    steps = Rotation.from_matrix(looks[1:] @ looks[:-1].swapaxes(1, 2)).magnitude()
+    steps = np.linalg.norm(vectors_of(looks[1:] @ looks[:-1].swapaxes(1, 2)), axis=1)
     pace = np.degrees(steps) / np.maximum(np.diff(motion.timeline.times), 1e-6)
     at = int(pace.argmax())
     return float(pace[at]), motion.timeline.first + at + 1

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.ndimage import percentile_filter
 
 WINDOW = 45  # frames that a frame is compared with
 SHARP = 70  # percentile of their sharpness that counts as sharp
@@ -28,6 +28,6 @@ def blurred_frames(
     out = np.zeros(len(sharpness), bool)
     for start, stop in segments:
         part = sharpness[start:stop]
-        usual = percentile_filter(part, SHARP, min(WINDOW, len(part)), mode="nearest")
+        usual = scipy.ndimage.percentile_filter(part, SHARP, min(WINDOW, len(part)), mode="nearest")
         out[start:stop] = part < BLURRED * usual
     return out

@@ -11,9 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import csr_array
-from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
+import scipy
 
 from ..geometry.canvas import Canvas
 from ..geometry.motion import Motion
@@ -80,12 +78,16 @@ def groups_of(tracks: Tracks, canvas: Canvas, steps: Motion, steering: Flags) ->
     if not clusters:
         return []
     pairs = np.array(links, np.intp).reshape(-1, 2)
-    graph = csr_array((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), (len(clusters),) * 2)
-    _, name_of = connected_components(graph, directed=False)
+    graph = scipy.sparse.csr_array(
+        (np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), (len(clusters),) * 2
+    )
+    _, name_of = scipy.sparse.csgraph.connected_components(graph, directed=False)
     # A mark that was in several is with those it was with most.
     marks = np.concatenate(clusters)
     names = np.repeat(name_of, [len(c) for c in clusters])
-    tally = csr_array((np.ones(len(marks)), (marks, names)), (count, int(name_of.max()) + 1))
+    tally = scipy.sparse.csr_array(
+        (np.ones(len(marks)), (marks, names)), (count, int(name_of.max()) + 1)
+    )
     label = np.asarray(tally.argmax(axis=1)).ravel()
     member = np.zeros(count, bool)
     member[marks] = True
@@ -176,14 +178,16 @@ def _clusters(
     )[0]
     if len(moving) < FEWEST:
         return []
-    tree = cKDTree(np.stack([at[moving].real, at[moving].imag], axis=-1))
+    tree = scipy.spatial.cKDTree(np.stack([at[moving].real, at[moving].imag], axis=-1))
     near = tree.query_pairs(NEAR * radius, output_type="ndarray")
     one, other = moving[near[:, 0]], moving[near[:, 1]]
     differ = np.abs(speed[one] - speed[other])
     fast = np.maximum(np.abs(speed[one]), np.abs(speed[other]))
     alike = near[differ < np.maximum(ALIKE * radius, ALIKE_SHARE * fast)]
-    graph = csr_array((np.ones(len(alike)), (alike[:, 0], alike[:, 1])), (len(moving), len(moving)))
-    _, label = connected_components(graph, directed=False)
+    graph = scipy.sparse.csr_array(
+        (np.ones(len(alike)), (alike[:, 0], alike[:, 1])), (len(moving), len(moving))
+    )
+    _, label = scipy.sparse.csgraph.connected_components(graph, directed=False)
     large = np.nonzero(np.bincount(label) >= FEWEST)[0]
     return [names[moving[label == k]] for k in large]
 

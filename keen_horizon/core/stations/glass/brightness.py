@@ -15,9 +15,8 @@ from typing import Any
 
 import cv2
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.optimize import LinearConstraint, minimize
-from scipy.sparse import csr_array, hstack
 
 from ...geometry.canvas import Canvas
 from ...geometry.lattice import lattice_points
@@ -181,12 +180,14 @@ class _Solved:
             return self
         start = np.concatenate([self.stops, self.middle])
         known = np.linalg.inv(self.covariance)
-        bound = LinearConstraint(np.pad(reach, ((0, 0), (0, 2))), 0.0, np.inf)
+        bound = scipy.optimize.LinearConstraint(np.pad(reach, ((0, 0), (0, 2))), 0.0, np.inf)
 
         def unlikely(v: Real) -> float:
             return float((v - start) @ known @ (v - start))
 
-        best = minimize(unlikely, np.zeros(len(start)), method="SLSQP", constraints=[bound])
+        best = scipy.optimize.minimize(
+            unlikely, np.zeros(len(start)), method="SLSQP", constraints=[bound]
+        )
         middle = np.clip(best.x[TERMS:], -FARTHEST, FARTHEST)
         return replace(self, stops=np.asarray(best.x[:TERMS]), middle=middle)
 
@@ -239,14 +240,18 @@ class _System:
         raw = seen.light - exposure[seen.frame] + lost
         frames, rows = len(exposure), np.arange(len(raw))
         self.frames = frames
-        one = csr_array((np.ones(len(raw)), (rows, seen.frame)), shape=(len(raw), frames))
-        self._columns = hstack([one, csr_array(-radial_slopes(field, seen.place, stops))]).tocsr()
-        self._marks = csr_array((weight, (seen.mark, rows)))
+        one = scipy.sparse.csr_array(
+            (np.ones(len(raw)), (rows, seen.frame)), shape=(len(raw), frames)
+        )
+        self._columns = scipy.sparse.hstack(
+            [one, scipy.sparse.csr_array(-radial_slopes(field, seen.place, stops))]
+        ).tocsr()
+        self._marks = scipy.sparse.csr_array((weight, (seen.mark, rows)))
         total: Real = np.asarray(self._marks.sum(axis=1)).ravel()
         self._sums = (self._marks @ self._columns).toarray()  # by mark
         self._means = self._sums / total[:, None]
         self.left = raw - (np.asarray(self._marks @ raw) / total)[seen.mark]
-        weighed = csr_array(self._columns * weight[:, None])
+        weighed = scipy.sparse.csr_array(self._columns * weight[:, None])
         self.normal = (weighed.T @ self._columns).toarray() - self._means.T @ self._sums
         self.pull = weighed.T @ self.left
 
@@ -254,7 +259,7 @@ class _System:
         """Of what the glass is told by. Sightings of one mark err together: marks count (Liang,
         Zeger, *Longitudinal data analysis using generalized linear models*, Biometrika
         1986); what they do not tell is as unsure as it was beforehand."""
-        pulls = csr_array((self._marks * self.left) @ self._columns).toarray()
+        pulls = scipy.sparse.csr_array((self._marks * self.left) @ self._columns).toarray()
         pulls -= np.asarray(self._marks @ self.left)[:, None] * self._means
         inverse = np.linalg.inv(self.normal + prior)
         noise = pulls.T @ pulls + prior * max(NOISE, spread) ** 2

@@ -15,9 +15,8 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.ndimage import median_filter
-from scipy.optimize import least_squares
 
 from ...geometry.canvas import Canvas
 from ...geometry.live_area import LiveArea
@@ -229,7 +228,7 @@ def _ends(stops: AnyArray, spare: AnyArray, black: float) -> tuple[Real, NDArray
         sharp[k] = bool(len(beyond)) and beyond[0] <= RAMP * SAMPLES
     for k in np.flatnonzero((ends < 1) & (np.roll(ends, 1) >= 1)):  # where runs of them begin
         _lengthen(ends, int(k), stops, spare)
-    return np.asarray(median_filter(ends, ALIKE, mode="wrap")), sharp
+    return np.asarray(scipy.ndimage.median_filter(ends, ALIKE, mode="wrap")), sharp
 
 
 def _lengthen(ends: Real, start: int, stops: AnyArray, spare: AnyArray) -> None:
@@ -277,7 +276,9 @@ def _ring(
 
     typical = float(np.median(np.linalg.norm(reached - middle[0], axis=1)))
     start = np.array([*middle[0], typical])
-    found = least_squares(off_circle, start, loss="soft_l1", f_scale=RING_OFF * typical / 2)
+    found = scipy.optimize.least_squares(
+        off_circle, start, loss="soft_l1", f_scale=RING_OFF * typical / 2
+    )
     x, y, radius = found.x
     off = np.abs(np.linalg.norm(reached - found.x[:2], axis=1) - radius)
     turn = np.angle((reached - found.x[:2]) @ np.array([1, 1j]))

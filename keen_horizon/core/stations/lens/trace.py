@@ -13,9 +13,9 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
+import scipy
 from numpy.polynomial import chebyshev
 from numpy.typing import NDArray
-from scipy.interpolate import PchipInterpolator
 
 from ...errors import BadSetting
 from ...types import Luma, Real
@@ -224,7 +224,7 @@ def _through(via: Real, u: Real) -> Real:
     x, y = x[keep], y[keep]
     if len(x) <= 3:
         return np.asarray(np.polyval(np.polyfit(x, y, len(x) - 1), u))
-    return np.asarray(PchipInterpolator(x, y, extrapolate=True)(u))
+    return np.asarray(scipy.interpolate.PchipInterpolator(x, y, extrapolate=True)(u))
 
 
 def _mean_under(strip: Real, rows: Real) -> float:
