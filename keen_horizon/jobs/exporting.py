@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +19,7 @@ from ..core.treatment import Treatment, parse
 from ..store.models import Export, Measure, now
 from .kind import SLOW, JobKind, Task
 from .solving import solved
-from .spheres import exported_sphere
+from .spheres import Offer, exported_sphere
 
 PER_FRAME = ("frames", "conventions")  # parts of a report that no page shows
 
@@ -32,23 +33,31 @@ def export(task: Task) -> None:
         treatment = parse(row.revision.treatment)
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         target = room / "export.mp4"
+        offer = partial(_offer, task)
         if measure.kind == "sphere":
-            report = exported_sphere(task, measure, treatment, row.quality, target)
+            report = exported_sphere(task, measure, treatment, row.quality, target, offer)
         else:
-            report = _exported(task, row, measure, treatment, target)
-        size = target.stat().st_size
-        key = task.store.adopt("exports", target)
+            report = _exported(task, row, measure, treatment, target, offer)
     with task.database.session.begin() as session:
         row = session.get_one(Export, task.export_id)
-        row.file_key, row.size, row.finished = key, size, now()
         row.report = report
         row.figures = {name: part for name, part in report.items() if name not in PER_FRAME}
 
 
+def _offer(task: Task, film: Path) -> Path:
+    """Keep a finished film, which can be had from now on: its numbers follow. Where it lies."""
+    size = film.stat().st_size
+    key = task.store.adopt("exports", film)
+    with task.database.session.begin() as session:
+        row = session.get_one(Export, task.export_id)
+        row.file_key, row.size, row.finished = key, size, now()
+    return task.store.path(key)
+
+
 def _exported(
-    task: Task, row: Export, measure: Measure, treatment: Treatment, target: Path
+    task: Task, row: Export, measure: Measure, treatment: Treatment, target: Path, offer: Offer
 ) -> dict[str, Any]:
-    """A flat clip rendered into ``target``: what came of it."""
+    """A flat clip rendered into ``target``, and offered: what came of it."""
 
     def checking(done: int, total: int) -> None:
         task.progress(total, total)  # all frames are made; it can still be cancelled
@@ -60,12 +69,10 @@ def _exported(
         task.source, task.scan, drawing_of(solution, treatment, row.lines), row.first_frame, target,
         encoding=Encoding(crf=QUALITIES[row.quality]), room=target.parent, progress=task.progress,
     )  # fmt: skip
-    made = time.monotonic()
+    film, made = offer(target), time.monotonic()
     source = task.solver.estimates(task.recording, measure).tracks
-    again = pipeline.measured_again(target, solution, source, target.parent / "again", checking)
-    edges = pipeline.edges_report(
-        task.source, task.scan, row.first_frame, measure.last_frame, target
-    )
+    again = pipeline.measured_again(film, solution, source, target.parent / "again", checking)
+    edges = pipeline.edges_report(task.source, task.scan, row.first_frame, measure.last_frame, film)
     seconds = {
         "measure": measure.seconds,
         "solve": after - started,

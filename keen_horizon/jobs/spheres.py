@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -24,6 +25,8 @@ from ..core.treatment import Treatment
 from ..store.models import Measure, now
 from .following import cut_out
 from .kind import Task
+
+Offer = Callable[[Path], Path]  # of a finished film: where it is kept
 
 
 def measured_sphere(task: Task, first: int, last: int) -> tuple[Measure, Treatment]:
@@ -68,9 +71,10 @@ def solved_sphere(task: Task, measure: Measure, treatment: Treatment) -> SphereS
 
 
 def exported_sphere(
-    task: Task, measure: Measure, treatment: Treatment, quality: str, target: Path
+    task: Task, measure: Measure, treatment: Treatment, quality: str, target: Path, offer: Offer
 ) -> dict[str, Any]:
-    """A sphere rendered into ``target``: what came of it, as :func:`.sphere_report`."""
+    """A sphere rendered into ``target``, and offered: what came of it, see
+    :func:`.sphere_report`."""
     started = time.monotonic()
     solution = solved_sphere(task, measure, treatment)
     after = time.monotonic()
@@ -78,11 +82,11 @@ def exported_sphere(
         task.source, task.scan, solution, treatment, target,
         encoding=Encoding(crf=QUALITIES[quality]), progress=task.progress,
     )  # fmt: skip
-    made = time.monotonic()
+    film, made = offer(target), time.monotonic()
     again = None
     if not treatment.of(VIEW).on:
         again = shake_in_file(
-            target, treatment.of(MOTION).nadir, target.parent / "again",
+            film, treatment.of(MOTION).nadir, target.parent / "again",
             lambda done, total: task.progress(total, total),
         )  # fmt: skip
     seconds = {

@@ -9,11 +9,12 @@ from datetime import timedelta
 import numpy as np
 import pytest
 
+from keen_horizon.core.errors import KeenError
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.stations.motion import MOTION
 from keen_horizon.core.tracking.tracks import Tracks
 from keen_horizon.core.treatment import Treatment, with_settings
-from keen_horizon.jobs import measuring
+from keen_horizon.jobs import exporting, measuring
 from keen_horizon.jobs.lifecycle import Superseded, claim, run_of
 from keen_horizon.jobs.solutions import Solver, solution_key
 from keen_horizon.store import library, treatments
@@ -293,6 +294,33 @@ def test_an_export_goes_on_where_its_worker_was_killed(place, make_clip, monkeyp
         export = session.get_one(Export, export_id)
         assert scan(place.store.path(export.file_key)).probe.frame_count == 40
     assert list((place.store.root / "workspaces").iterdir()) == []
+
+
+def test_a_film_can_be_had_before_its_numbers_and_whatever_becomes_of_them(
+    place, make_clip, monkeypatch
+):
+    _, clip_id = place.measured(make_clip("soon.mp4", count=20))
+    export_id, work_id = export_of(place, clip_id)
+    offered = []
+
+    def broken(film, *rest):
+        answer = place.client.get(f"/exports/{export_id}/file")
+        offered.append(answer.get_data() == film.read_bytes())
+        raise KeenError("it cannot be measured.")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(exporting.pipeline, "measured_again", broken)
+        assert place.work_now(work_id) == "failed"
+    assert offered == [True]
+    with place.database.session() as session:
+        assert session.get_one(Export, export_id).figures is None
+        place.queue.retry(session, session.get_one(Job, work_id))
+        session.commit()
+    assert place.work_now(work_id) == "done"
+    with place.database.session() as session:
+        export = session.get_one(Export, export_id)
+        assert export.figures["shake_after"] >= 0
+        assert scan(place.store.path(export.file_key)).probe.frame_count == 20
 
 
 def _killed_at(run, frame: int, place, copied):

@@ -12,7 +12,6 @@ from pathlib import Path
 
 import cv2
 import numpy as np
-from PIL import Image, UnidentifiedImageError
 
 from ..errors import MediaError
 from ..types import Luma
@@ -67,6 +66,9 @@ def read_photograph(source: Path | bytes, name: str) -> Luma:
 
 def _size(data: bytes, name: str) -> tuple[int, int]:
     """Width and height, without decoding."""
+    # Loaded only here: no command that reads no photograph waits for it.
+    from PIL import Image, UnidentifiedImageError
+
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", Image.DecompressionBombWarning)

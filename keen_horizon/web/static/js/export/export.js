@@ -25,11 +25,14 @@ const QUIET = 8000;
  * @property {Job | null} work
  */
 
+/** @param {Job} work */
+const wordsOf = (work) => (work.ending ? "done; its numbers follow" : jobWords(work));
+
 /** @param {Job | null} work */
 const progress = (work) => ({
   done: work?.done ?? 0,
   total: work?.total || 1,
-  progressWords: work && work.state !== "done" ? jobWords(work) : "",
+  progressWords: work && work.state !== "done" ? wordsOf(work) : "",
 });
 
 /**
