@@ -50,6 +50,7 @@ from .rows import ROUNDS, Row, say, timed
 from .sphere import sphere
 from .steadying import long_clips, shaky_motion, shutters, steadying
 from .truth import truth
+from .waits import waits
 
 SECONDS = 10  # of the clip that speed is taken of
 HOME = Path(__file__).parent.parent
@@ -60,7 +61,7 @@ def main() -> int:
         "accuracy": accuracy, "steadying": steadying, "shutters": shutters, "solving": solving,
         "lenses": lenses, "glass": glass,
         "sphere": sphere, "truth": truth, "long": long_clips, "speed": speed,
-        "memory": memory, "preview": preview, "hostile": hostile,
+        "memory": memory, "preview": preview, "waits": waits, "hostile": hostile,
     }  # fmt: skip
     chosen = sys.argv[1:]
     if chosen[:1] == ["truth"] and not set(chosen[1:]) & set(parts):

@@ -14,13 +14,16 @@ from sqlalchemy.orm import Session
 from ..core import pipeline
 from ..core.errors import KeenError
 from ..core.media.encode import QUALITIES, Encoding
+from ..core.media.segments import plan
 from ..core.pipeline.render_clip import drawing_of
 from ..core.treatment import Treatment, parse
 from ..store.models import Export, Measure, now
 from .kind import SLOW, JobKind, Task
+from .parts import Parts
 from .solving import solved
 from .spheres import Offer, exported_sphere
 
+MOST_HELPERS = 16  # workers that are asked to help
 PER_FRAME = ("frames", "conventions")  # parts of a report that no page shows
 
 
@@ -65,10 +68,16 @@ def _exported(
     started = time.monotonic()
     solution = solved(task, measure, treatment)
     after = time.monotonic()
+    parts = Parts(task.database, task.run)
+    segments = plan(target.parent, row.first_frame, measure.last_frame)
+    parts.list_all(segments)
+    task.ask_help(min(len(segments) - 1, MOST_HELPERS))
     rendered = pipeline.render(
         task.source, task.scan, drawing_of(solution, treatment, row.lines), row.first_frame, target,
-        encoding=Encoding(crf=QUALITIES[row.quality]), room=target.parent, progress=task.progress,
+        encoding=Encoding(crf=QUALITIES[row.quality]), room=target.parent,
+        progress=parts.told(task.progress), handed=partial(parts.handed, waiting=True),
     )  # fmt: skip
+    parts.forget()
     film, made = offer(target), time.monotonic()
     source = task.solver.estimates(task.recording, measure).tracks
     again = pipeline.measured_again(film, solution, source, target.parent / "again", checking)
@@ -82,6 +91,24 @@ def _exported(
     # A render that was taken up again has not seen all frames; whoever took the file in has.
     rendered = replace(rendered, damaged=_damaged(task, row.first_frame, measure.last_frame))
     return pipeline.correction_report(solution, treatment, rendered, seconds, again, edges)
+
+
+def help_export(task: Task) -> None:
+    """Draw parts of a flat clip's export that another worker is at."""
+    with task.database.session() as session:
+        row = session.get_one(Export, task.export_id)
+        measure = _measure_of(session, row)
+        treatment = parse(row.revision.treatment)
+    room = task.store.place_of(task.run.job_id, task.run.attempt)
+    if measure.kind != "flat" or not room.exists():
+        return
+    solution = solved(task, measure, treatment)
+    parts = Parts(task.database, task.run)
+    pipeline.help_render(
+        task.source, task.scan, drawing_of(solution, treatment, row.lines), row.first_frame, room,
+        Encoding(crf=QUALITIES[row.quality]), parts.told(task.progress),
+        partial(parts.handed, waiting=False),
+    )  # fmt: skip
 
 
 def _damaged(task: Task, first: int, last: int) -> tuple[int, ...]:
@@ -104,4 +131,6 @@ def _measure_of(session: Session, export: Export) -> Measure:
     return measure
 
 
-EXPORT = JobKind("export", SLOW, "Exporting", export, ending="Measuring the finished")
+EXPORT = JobKind(
+    "export", SLOW, "Exporting", export, ending="Measuring the finished", help=help_export
+)

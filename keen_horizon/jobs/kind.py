@@ -17,7 +17,7 @@ from ..store.scans import stored_scan
 from .lifecycle import Run
 from .solutions import Solver
 
-QUICK, SLOW = "quick", "slow"  # the queues
+QUICK, SLOW, HELP = "quick", "slow", "help"  # the queues
 
 
 @dataclass(frozen=True)
@@ -32,6 +32,7 @@ class Task:
     database: Database
     store: MediaStore
     solver: Solver
+    ask_help: Callable[[int], None]  # of so many other workers, if they have nothing else to do
 
     @property
     def progress(self) -> Progress:
@@ -56,7 +57,8 @@ class JobKind:
     ``title`` says what is being done, before the clip's name, and ``ending`` what is still done
     once all frames are counted. Of a ``replaceable`` kind nobody waits for the earlier request once
     a clip makes another; one that is ``passing`` is of no interest once it is done. ``can_wait``
-    says that whatever else its queue has goes first.
+    says that whatever else its queue has goes first. Where others can ``help``, that is what they
+    do.
     """
 
     name: str
@@ -67,3 +69,4 @@ class JobKind:
     passing: bool = False
     can_wait: bool = False
     ending: str = ""
+    help: Callable[[Task], None] | None = None

@@ -75,6 +75,14 @@ class Run:
             raise Superseded("another worker has taken this over.")
         return cancel
 
+    def is_going_on(self) -> bool:
+        """Whether it is this attempt that is at it still, and to go on."""
+        with self._database.session() as session:
+            job = session.get(Job, self.job_id)
+            return bool(
+                job and job.attempt == self.attempt and job.state == "running" and not job.cancel
+            )
+
     def end(self, state: str, message: str | None = None) -> None:
         """Write down how it ended, as soon as the database is there. Raises Superseded."""
         _patiently(lambda: self._write({"state": state, "message": message, "finished": now()}))

@@ -18,9 +18,11 @@ from sqlalchemy.orm import Session
 
 from ..store.database import Database
 from ..store.models import OPEN_STATES, Job, now
+from .kind import HELP
 from .kinds import KINDS, kind_of
 
-TASK = "keen_horizon.run"
+TASK, HELPING = "keen_horizon.run", "keen_horizon.help"
+LAST = -2  # priority: whatever else there is goes first
 UNDER_WAY = ("todo", "doing")  # states of a queue job
 UNDELIVERED_AFTER = timedelta(seconds=15)  # that a writer has to hand a row over itself
 _queue_jobs = Table(
@@ -62,6 +64,12 @@ class Queue:
                 )
             )
         session.commit()
+
+    def ask_help(self, job_id: int, count: int) -> None:
+        """Ask so many workers that have nothing else to do to help with work under way."""
+        task = self._app.configure_task(HELPING, queue=HELP, priority=LAST)
+        for _ in range(count):
+            task.defer(job_id=job_id)
 
     def ask(
         self,

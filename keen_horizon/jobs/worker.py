@@ -22,9 +22,9 @@ from ..store.bin import empty_bin
 from ..store.database import Database
 from ..store.media_store import MediaStore
 from ..store.uploads import Uploads
-from .kind import QUICK, SLOW
+from .kind import HELP, QUICK, SLOW
 from .lifecycle import Superseded, run_of
-from .queue import TASK, Queue
+from .queue import HELPING, TASK, Queue
 from .runner import JobRunner
 
 log = logging.getLogger(__name__)
@@ -39,7 +39,8 @@ REPLACED = 75  # exit status of a worker whose work has been given to another
 def work_forever(url: str, store: MediaStore, queues: list[str] | None) -> None:
     """Run until stopped. ``queues`` None takes work of every kind."""
     database = Database(url)
-    runner = JobRunner(database, store)
+    queue = Queue(url)
+    runner = JobRunner(database, store, queue.ask_help)
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=url, timeout=PATIENT))
 
     @app.task(name=TASK)
@@ -52,11 +53,16 @@ def work_forever(url: str, store: MediaStore, queues: list[str] | None) -> None:
             except Superseded:
                 log.warning("taken over by another worker")
 
+    @app.task(name=HELPING)
+    def help_with(job_id: int) -> None:
+        with about(work=job_id, helping=True):
+            runner.help(job_id)
+
     async def everything() -> None:
         async with app.open_async():
             worker = Worker(
                 app,
-                queues=queues or [QUICK, SLOW],
+                queues=queues or [QUICK, SLOW, HELP],
                 update_heartbeat_interval=HEARTBEAT,
                 stalled_worker_timeout=DEAD_AFTER,
                 fetch_job_polling_interval=2.0,
@@ -64,7 +70,7 @@ def work_forever(url: str, store: MediaStore, queues: list[str] | None) -> None:
                 shutdown_graceful_timeout=1.0,
                 delete_jobs=DeleteJobCondition.SUCCESSFUL,
             )
-            keeper = asyncio.create_task(_look_after(worker, database, Queue(url)))
+            keeper = asyncio.create_task(_look_after(worker, database, queue))
             tidier = asyncio.create_task(_tidy(database, store))
             try:
                 await worker.run()  # type: ignore[no-untyped-call]

@@ -61,7 +61,7 @@ class MediaStore:
 
         An attempt that was only thought dead finds its folder gone, so it cannot disturb.
         """
-        room = self._rooms / f"work-{work_id}-{attempt}"
+        room = self.place_of(work_id, attempt)
         older = sorted(self._rooms.glob(f"work-{work_id}-*"), key=lambda p: p.stat().st_mtime)
         if older:
             older[-1].rename(room)
@@ -70,6 +70,10 @@ class MediaStore:
             yield room
         finally:
             shutil.rmtree(room, ignore_errors=True)
+
+    def place_of(self, work_id: int, attempt: int) -> Path:
+        """Where the room of an attempt is, if there is one."""
+        return self._rooms / f"work-{work_id}-{attempt}"
 
     @contextmanager
     def keeping(self, key: str) -> Iterator[Path]:

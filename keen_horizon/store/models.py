@@ -226,3 +226,17 @@ class Job(Base):
     recording: Mapped[Recording] = relationship()
     clip: Mapped[Clip | None] = relationship()
     export: Mapped[Export | None] = relationship()
+
+
+class Part(Base):
+    """A part of a piece of work that several workers do together. ``owner`` is who is at it, last
+    ``heard`` of then; ``done`` once it is."""
+
+    __tablename__ = "parts"
+    __table_args__ = (UniqueConstraint("job_id", "number"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    job_id: Mapped[int] = mapped_column(ForeignKey("jobs.id", ondelete="CASCADE"))
+    number: Mapped[int]
+    owner: Mapped[str | None]
+    heard: Mapped[datetime | None]
+    done: Mapped[bool] = mapped_column(default=False)

@@ -24,7 +24,7 @@ from .find_glass import (
 from .first_treatment import first_treatment
 from .measure_again import MeasuredAgain, measured_again
 from .measure_tracks import Progress, check_range, follow, measure, silent
-from .render_clip import Rendered, render
+from .render_clip import Rendered, help_render, render
 from .reports import correction_report, glass_report, measure_report
 from .solve_clip import Solution, solve
 
@@ -49,6 +49,7 @@ __all__ = [
     "first_treatment",
     "follow",
     "glass_report",
+    "help_render",
     "measure",
     "measure_report",
     "measured_again",

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator, Mapping
-from contextlib import closing
+from collections.abc import Callable, Generator, Iterator, Mapping
+from contextlib import ExitStack, closing
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import islice
@@ -18,7 +18,7 @@ from ..media.damage import damage_words
 from ..media.decode import Picture, Plane, frames, working_format
 from ..media.encode import Blank, Encoding, Mp4Writer
 from ..media.probe import Scan
-from ..media.segments import join, plan
+from ..media.segments import Segment, join, plan
 from ..path.edge_fill_plan import Lenders
 from ..picture.edge_fill import Lender, warp_with_lenders
 from ..picture.even_sharpness import lend_detail
@@ -221,6 +221,9 @@ class Render:
         return writer.sound_note
 
 
+Handed = Callable[[list[Segment], Progress], Iterator[tuple[Segment, Path]]]
+
+
 def render(
     path: Path,
     scan: Scan,
@@ -231,11 +234,14 @@ def render(
     encoding: Encoding | None = None,
     room: Path | None = None,
     progress: Progress = silent,
+    handed: Handed | None = None,
 ) -> Rendered:
     """Draw the chain's frames, starting at ``first`` of the file, into an MP4 with its sound.
 
     With ``room``, a folder, the pictures are kept there in segments until all are drawn, and a
-    render that was broken off goes on from the last whole one.
+    render that was broken off goes on from the last whole one. Which of them are drawn here is
+    ``handed`` out, if others draw, too: it gives segments and where each is to be written, and ends
+    once all are there.
     """
     chain = drawing.chain
     job = Render(path, scan, drawing, first, encoding or Encoding(), progress)
@@ -244,19 +250,37 @@ def render(
         with closing(job.pictures(first)) as pictures:
             sound = job.write(target, pictures, first, job.last, path)
     else:
-        sound = _in_segments(job, target, room)
+        segments = plan(room, job.first, job.last)
+        _draw(job, (handed or _missing)(segments, progress))
+        progress(len(chain), len(chain))
+        sound = join(segments, target, job.scan, sound_from=job.path)
     output = chain.view.output
     return Rendered(output.width, output.height, sound, len(chain), tuple(job.damaged))
 
 
-def _in_segments(job: Render, target: Path, room: Path) -> str:
-    """Draw whatever segments are missing, and join them all."""
-    segments = plan(room, job.first, job.last)
-    missing = [segment for segment in segments if not segment.path.exists()]
-    if missing:
-        with closing(job.pictures(missing[0].first)) as pictures:
-            for segment in missing:
-                job.write(segment.path, pictures, segment.first, segment.last)
-    total = len(job.drawing.chain)
-    job.progress(total, total)
-    return join(segments, target, job.scan, sound_from=job.path)
+def help_render(
+    path: Path, scan: Scan, drawing: Drawing, first: int, room: Path, encoding: Encoding,
+    progress: Progress, handed: Handed,
+) -> None:  # fmt: skip
+    """Draw those segments of somebody else's :func:`render` that are ``handed`` out."""
+    job = Render(path, scan, drawing, first, encoding, progress)
+    _draw(job, handed(plan(room, job.first, job.last), progress))
+
+
+def _missing(segments: list[Segment], progress: Progress) -> Iterator[tuple[Segment, Path]]:
+    """Whatever is not there, in order."""
+    for segment in segments:
+        if not segment.path.exists():
+            yield segment, segment.path
+
+
+def _draw(job: Render, handed: Iterator[tuple[Segment, Path]]) -> None:
+    """Draw segments; those that follow each other of pictures that are decoded in one go."""
+    with ExitStack() as opened:
+        follows, pictures = -1, job.pictures(job.first)
+        for segment, where in handed:
+            if segment.first != follows:
+                opened.close()
+                pictures = opened.enter_context(closing(job.pictures(segment.first)))
+            job.write(where, pictures, segment.first, segment.last)
+            follows = segment.last + 1

@@ -1,0 +1,142 @@
+"""Work that several workers do together: each takes the next part that nobody is at.
+
+Whoever has claimed the work lists its parts, asks for help, takes parts itself, and ends once all
+are done. A part whose owner has not been heard of for a while is anybody's again; what the owner
+makes of it after all lies elsewhere and is not taken.
+"""
+
+from __future__ import annotations
+
+import time
+import uuid
+from collections.abc import Iterator
+from datetime import timedelta
+from pathlib import Path
+
+from sqlalchemy import delete, or_, select, update
+from sqlalchemy.dialects.postgresql import insert
+
+from ..core.media.segments import Segment
+from ..core.pipeline import Progress
+from ..store.database import Database
+from ..store.models import Part, now
+from .lifecycle import Run, Superseded
+
+SILENT = timedelta(seconds=20)  # after which an owner is taken for gone
+BEAT = 2.0  # seconds between signs of life
+LOOK = 0.3  # seconds between looks at what others do
+
+
+class Parts:
+    """The parts of a run's work, as one of those who do it sees them."""
+
+    def __init__(self, database: Database, run: Run) -> None:
+        self._database, self._run = database, run
+        self._owner = uuid.uuid4().hex[:12]
+        self._beat = 0.0
+        self._there = self._before = 0  # frames: of finished parts, and before the one in hand
+
+    def list_all(self, segments: list[Segment]) -> None:
+        """Make the list anew: what is there is done, of whatever attempt."""
+        rows = [
+            {"job_id": self._run.job_id, "number": k, "done": segment.path.exists()}
+            for k, segment in enumerate(segments)
+        ]
+        with self._database.session.begin() as session:
+            session.execute(delete(Part).where(Part.job_id == self._run.job_id))
+            session.execute(insert(Part).values(rows))
+
+    def forget(self) -> None:
+        with self._database.session.begin() as session:
+            session.execute(delete(Part).where(Part.job_id == self._run.job_id))
+
+    def told(self, progress: Progress) -> Progress:
+        """``progress`` in frames that all have done together; it keeps the part in hand, too."""
+
+        def told(done: int, total: int) -> None:
+            self._stay()
+            progress(self._there + done - self._before, total)
+
+        return told
+
+    def handed(
+        self, segments: list[Segment], progress: Progress, *, waiting: bool
+    ) -> Iterator[tuple[Segment, Path]]:
+        """Segments to be drawn here, each with where it is to be written. Ends once there are none
+        that nobody is at, or, ``waiting``, once all are there."""
+        first, total = segments[0].first, segments[-1].last - segments[0].first + 1
+        while True:
+            number = self._claim()
+            there = [segment for segment in segments if segment.path.exists()]
+            self._there = self._before = 0
+            count = sum(segment.last - segment.first + 1 for segment in there)
+            if number is None:
+                if not waiting or len(there) == len(segments):
+                    return
+                progress(count, total)
+                time.sleep(LOOK)
+                continue
+            segment = segments[number]
+            if not segment.path.exists():  # who was taken for gone may have drawn it after all
+                self._there, self._before = count, segment.first - first
+                mine = segment.path.with_name(f"{self._owner}-{segment.path.name}")
+                yield segment, mine
+                if not self._owns(number):
+                    mine.unlink(missing_ok=True)
+                    continue
+                mine.replace(segment.path)
+            self._done(number)
+
+    def _stay(self) -> None:
+        """Say that the part in hand is still worked on."""
+        if time.monotonic() - self._beat < BEAT:
+            return
+        self._beat = time.monotonic()
+        own = Part.job_id == self._run.job_id, Part.owner == self._owner, Part.done.is_(False)
+        with self._database.session.begin() as session:
+            session.execute(update(Part).where(*own).values(heard=now()))
+
+    def _claim(self) -> int | None:
+        """The next part that is nobody's; None if there is none."""
+        free = (
+            select(Part.id)
+            .where(
+                Part.job_id == self._run.job_id, Part.done.is_(False),
+                or_(Part.owner.is_(None), Part.heard < now() - SILENT),
+            )
+            .order_by(Part.number)
+            .limit(1)
+            .with_for_update(skip_locked=True)
+        )  # fmt: skip
+        with self._database.session.begin() as session:
+            return session.scalar(
+                update(Part)
+                .where(Part.id.in_(free))
+                .values(owner=self._owner, heard=now())
+                .returning(Part.number)
+            )
+
+    def _owns(self, number: int) -> bool:
+        own = Part.job_id == self._run.job_id, Part.number == number
+        with self._database.session() as session:
+            return session.scalar(select(Part.owner).where(*own)) == self._owner
+
+    def _done(self, number: int) -> None:
+        with self._database.session.begin() as session:
+            session.execute(
+                update(Part)
+                .where(Part.job_id == self._run.job_id, Part.number == number)
+                .values(done=True)
+            )
+
+
+class Helping(Run):
+    """Somebody else's run, which is helped with: its row is not written to."""
+
+    def progress(self, done: int, total: int) -> None:
+        """Raises Superseded once the run has ended, or is to."""
+        if time.monotonic() - self._looked < BEAT:
+            return
+        self._looked = time.monotonic()
+        if not self.is_going_on():
+            raise Superseded("what was helped with has ended.")

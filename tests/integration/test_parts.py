@@ -1,0 +1,135 @@
+"""One film, drawn by several workers."""
+
+from __future__ import annotations
+
+import signal
+import threading
+import time
+from datetime import timedelta
+
+import numpy as np
+import pytest
+
+from keen_horizon.core.media import segments
+from keen_horizon.core.media.decode import frames
+from keen_horizon.core.media.probe import scan
+from keen_horizon.jobs import parts
+from keen_horizon.jobs.lifecycle import run_of
+from keen_horizon.jobs.parts import Helping, Parts
+from keen_horizon.jobs.runner import JobRunner
+from keen_horizon.store.models import Export, Job, Part
+from tests.integration.conftest import wait_for
+from tests.integration.test_jobs import export_of
+
+pytestmark = pytest.mark.integration
+LENGTH = 20
+
+
+def film_of(place, export_id: int) -> np.ndarray:
+    """Lumas of an export's frames."""
+    with place.database.session() as session:
+        path = place.store.path(session.get_one(Export, export_id).file_key)
+    found = scan(path)
+    last = found.probe.frame_count - 1
+    return np.stack([p.planes[0].astype(int) for p in frames(path, found, 0, last)])
+
+
+@pytest.fixture
+def done_by(monkeypatch) -> list[tuple[str, int]]:
+    """Which parts were done, and by whom."""
+    found: list[tuple[str, int]] = []
+    done = Parts._done
+
+    def noted(self, number):
+        found.append((self._owner, number))
+        done(self, number)
+
+    monkeypatch.setattr(Parts, "_done", noted)
+    monkeypatch.setattr(segments, "LENGTH", LENGTH)
+    return found
+
+
+def test_several_workers_draw_one_film_and_no_frame_shows_it(place, make_clip, done_by):
+    _, clip_id = place.measured(make_clip("shared.mp4", count=190))
+    alone, work_id = export_of(place, clip_id)
+    assert place.work_now(work_id) == "done"
+    assert [number for _, number in done_by] == list(range(10))
+    done_by.clear()
+    together, work_id = export_of(place, clip_id)
+    helper = JobRunner(place.database, place.store)
+
+    def help_on():
+        while place.work(work_id).state in ("queued", "running"):
+            helper.help(work_id)
+            time.sleep(0.05)
+
+    helping = threading.Thread(target=help_on)
+    helping.start()
+    assert place.work_now(work_id) == "done"
+    helping.join()
+    assert sorted(number for _, number in done_by) == list(range(10))
+    assert len({owner for owner, _ in done_by}) == 2
+    one, other = film_of(place, alone), film_of(place, together)
+    assert one.shape == other.shape
+    assert np.abs(one - other).mean() < 0.5  # the encoder does not give the same bits every time
+    with place.database.session() as session:
+        assert session.query(Part).count() == 0
+
+
+def test_a_part_whose_owner_falls_silent_is_drawn_by_another(
+    place, make_clip, done_by, monkeypatch
+):
+    _, clip_id = place.measured(make_clip("silent.mp4", count=90))
+    export_id, work_id = export_of(place, clip_id)
+    monkeypatch.setattr(parts, "SILENT", timedelta(seconds=0.5))
+    listed = Parts.list_all
+
+    def and_one_is_taken(self, planned):
+        listed(self, planned)
+        gone = Parts(place.database, Helping(place.database, work_id, 1))
+        assert gone._claim() == 0  # and is never heard of again
+
+    monkeypatch.setattr(Parts, "list_all", and_one_is_taken)
+    assert place.work_now(work_id) == "done"
+    assert [number for _, number in done_by] == [1, 2, 3, 4, 0]
+    assert len(film_of(place, export_id)) == 90
+
+
+def test_whoever_helps_stops_once_the_work_is_not_wanted_any_more(place, make_clip):
+    _, clip_id = place.measured(make_clip("unwanted.mp4", count=30))
+    _, work_id = export_of(place, clip_id)
+    helper = JobRunner(place.database, place.store)
+    helper.help(work_id)  # nobody is at it yet
+    with run_of(place.database, work_id) as run:
+        helping = Helping(place.database, work_id, run.attempt)
+        assert helping.is_going_on()
+        place.post(f"/work/{work_id}/cancel")
+        assert not helping.is_going_on()
+        helper.help(work_id)
+        with pytest.raises(parts.Superseded):
+            helping.progress(1, 30)
+    helper.help(10**6)  # which there is not
+
+
+def test_workers_that_are_asked_help_and_one_that_dies_at_it_costs_nothing(
+    place, make_clip, workers
+):
+    path = make_clip("hard.mp4", width=960, height=720, count=600, sound=None)
+    _, clip_id = place.measured(path)
+    export_id, work_id = export_of(place, clip_id)
+    first, second = workers(patient=True), workers(patient=True)
+
+    def owners() -> int:
+        with place.database.session() as session:
+            return session.query(Part).filter(Part.owner.is_not(None), ~Part.done).count()
+
+    wait_for(lambda: owners() == 2, seconds=90)
+    second.send_signal(signal.SIGKILL)  # one of the two; the other, or who comes, goes on
+    second.wait()
+    third = workers(patient=True)
+    wait_for(lambda: place.work(work_id).state == "done", seconds=180)
+    assert len(film_of(place, export_id)) == 600
+    assert first.poll() is None
+    assert third.poll() is None
+    with place.database.session() as session:
+        assert session.get_one(Job, work_id).attempt <= 2
