@@ -82,9 +82,16 @@ def test_each_field_of_an_interlaced_clip_can_become_a_frame(
     expect(fold).to_contain_text("Each pair of fields a frame")
     make = fold.get_by_role("button", name="Make another clip")
     expect(make).to_be_disabled()  # it would be the same
+    fold.get_by_role("radio", name="As they are").click()
+    expect(fold).to_contain_text("there are combs")
+    expect(make).to_be_enabled()
+    fold.get_by_role("radio", name="Each pair").click()
+    expect(make).to_be_disabled()
+    for first in ("Lower first", "As it says", "Upper first"):
+        fold.get_by_role("radio", name=first).click()
+        expect(fold.get_by_role("radio", name=first)).to_have_attribute("aria-checked", "true")
     fold.get_by_role("radio", name="Each field").click()
     expect(fold).to_contain_text("Twice as many frames")
-    fold.get_by_role("radio", name="Upper first").click()
     before = page.url
     make.click()
     page.wait_for_url(lambda address: address != before and "/clips/" in address)
