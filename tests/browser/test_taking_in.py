@@ -10,8 +10,6 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from keen_horizon.launch.running import Running
-from keen_horizon.simulated.brindle_quay import quay_walk
-from keen_horizon.simulated.record import record
 from tests.browser.conftest import unfold
 from tests.conftest import texture
 from tests.unit.test_media import coded
@@ -32,10 +30,9 @@ def dropped(page: Page, running: Running, shoot: str, path: Path) -> None:
 
 
 def test_the_file_itself_is_played_until_there_is_a_steady_picture(
-    page: Page, running: Running, tmp_path: Path
+    page: Page, running: Running, make_clip
 ):
-    path = tmp_path / "long walk.mp4"
-    record(quay_walk(5.0), path)
+    path = make_clip("at once.mp4", width=960, height=720, count=200)
     dropped(page, running, "At once", path)
     film = page.get_by_label("The file as it came")
     expect(film).to_be_visible(timeout=10_000)
@@ -51,10 +48,9 @@ def test_the_file_itself_is_played_until_there_is_a_steady_picture(
 
 
 def test_work_on_a_file_can_be_cancelled_while_it_is_taken_in(
-    page: Page, running: Running, tmp_path: Path
+    page: Page, running: Running, make_clip
 ):
-    path = tmp_path / "longer walk.mp4"
-    record(quay_walk(5.0, figure=False), path)
+    path = make_clip("not now.mp4", width=960, height=720, count=160)
     dropped(page, running, "Not now", path)
     page.locator(".wait-card").get_by_role("button", name="Cancel").click()
     again = page.locator(".wait-card").get_by_role("button", name="Try again")
