@@ -45,6 +45,7 @@ from .browser import IDLE, browser_page, clip_address, until, wait_ready
 from .chains import steady_of
 from .glass import glass
 from .hostile import hostile
+from .interlaced import interlaced
 from .lenses import lenses
 from .rows import ROUNDS, Row, say, timed
 from .sphere import sphere
@@ -61,7 +62,8 @@ def main() -> int:
         "accuracy": accuracy, "steadying": steadying, "shutters": shutters, "solving": solving,
         "lenses": lenses, "glass": glass,
         "sphere": sphere, "truth": truth, "long": long_clips, "speed": speed,
-        "memory": memory, "preview": preview, "waits": waits, "hostile": hostile,
+        "memory": memory, "preview": preview, "interlaced": interlaced, "waits": waits,
+        "hostile": hostile,
     }  # fmt: skip
     chosen = sys.argv[1:]
     if chosen[:1] == ["truth"] and not set(chosen[1:]) & set(parts):
