@@ -7,6 +7,7 @@ makes of it after all lies elsewhere and is not taken.
 
 from __future__ import annotations
 
+import logging
 import time
 import uuid
 from collections.abc import Iterator
@@ -20,8 +21,9 @@ from ..core.media.segments import Segment
 from ..core.pipeline import Progress
 from ..store.database import Database
 from ..store.models import Part, now
-from .lifecycle import Run, Superseded
+from .lifecycle import AWAY, Run, Superseded
 
+log = logging.getLogger(__name__)
 SILENT = timedelta(seconds=20)  # after which an owner is taken for gone
 BEAT = 2.0  # seconds between signs of life
 LOOK = 0.3  # seconds between looks at what others do
@@ -93,8 +95,11 @@ class Parts:
             return
         self._beat = time.monotonic()
         own = Part.job_id == self._run.job_id, Part.owner == self._owner, Part.done.is_(False)
-        with self._database.session.begin() as session:
-            session.execute(update(Part).where(*own).values(heard=now()))
+        try:
+            with self._database.session.begin() as session:
+                session.execute(update(Part).where(*own).values(heard=now()))
+        except AWAY as error:  # for a moment, perhaps; the part goes on
+            log.warning("a sign of life could not be given (%s)", error)
 
     def _claim(self) -> int | None:
         """The next part that is nobody's; None if there is none."""
