@@ -9,6 +9,7 @@ import os
 import random
 import socket
 import threading
+import time
 from itertools import pairwise
 from pathlib import Path
 from unittest.mock import Mock
@@ -138,8 +139,10 @@ def test_a_connection_that_is_cut_ten_times_loses_nothing(place: Place, make_cli
         shoot, rng = place.shoot("cut"), random.Random(4)
         address = urlsplit(announce(place, shoot, "cut.mp4", len(whole)).headers["Location"]).path
         cookie = place.client.get_cookie("session")
-        at, cuts, clip = 0, 0, ""
+        at, cuts, clip, told_ = 0, 0, "", ""
+        until = time.monotonic() + 120
         while not clip:
+            assert time.monotonic() < until, f"{at} of {len(whole)} bytes, then: {told_}"
             asked = place.client.head(address, headers=HEADERS)
             at = int(asked.headers["Upload-Offset"])
             head = (
@@ -148,7 +151,7 @@ def test_a_connection_that_is_cut_ten_times_loses_nothing(place: Place, make_cli
                 "Tus-Resumable: 1.0.0\r\nContent-Type: application/offset+octet-stream\r\n"
                 f"Upload-Offset: {at}\r\nContent-Length: {len(whole) - at}\r\n\r\n"
             )
-            with socket.create_connection(("127.0.0.1", server.port)) as line:
+            with socket.create_connection(("127.0.0.1", server.port), timeout=60) as line:
                 line.sendall(head.encode())
                 if cuts < 10:
                     line.sendall(whole[at : at + rng.randrange(1, len(whole) // 14)])
