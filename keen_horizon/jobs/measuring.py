@@ -68,6 +68,8 @@ def _measure_flat(task: Task, range_: Range) -> None:
     own, *others = sorted(CALMS, key=lambda calm: abs(calm - first.of(MOTION).calm))
     task.solver.keep_motion(task.recording, made, first.changed(MOTION, calm=own))
     made.seconds = before + time.monotonic() - started
+    count = range_.last - range_.first + 1
+    task.progress(count, count)  # it may have been cancelled meanwhile
     _hand_over(task, range_, made, first)
     for calm in others:
         task.solver.keep_motion(task.recording, made, first.changed(MOTION, calm=calm))
