@@ -114,14 +114,13 @@ def test_taking_in_is_cancelled_and_tried_again(shelf: Page, take: Path, tmp_pat
     tray.get_by_role("button", name="Cancel Taking in long walk").click()
     tray.get_by_role("button", name="Try again: Taking in long walk").first.click()
     expect(card).to_contain_text("1280 × 720", timeout=60_000)
-    # So is finding out what suits it, from where it is waited for: it begins with the default.
+    # So is finding out what suits it, from where it is waited for: it is ready all the same.
     jobs.click()
     card.get_by_role("link", name="Open long walk").click()
     wait = shelf.locator(".wait-card")
     expect(wait).to_contain_text(re.compile("Choosing a model|Finding out what suits"))
     wait.get_by_role("button", name="Cancel").click()
     wait_ready(shelf, 60)
-    assert shelf.evaluate("keen.clip.treatment.motion.calm") == 40
     shelf.get_by_role("link", name="Shelf", exact=True).click()
     card.get_by_role("button", name="Remove long walk").click()
     expect(card).to_have_count(0)
