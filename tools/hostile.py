@@ -181,7 +181,7 @@ def _mutant(treatment: dict[str, Any], chance: random.Random) -> bytes:
             if isinstance(place, dict) and chance.random() < 0.2:
                 place[f"{key}x"] = place.pop(key)
             else:
-                place[key] = chance.choice(ODD)
+                place[key] = copy.deepcopy(chance.choice(ODD))
             break
     content = json.dumps(body).encode()
     if chance.random() < 0.1:
