@@ -390,7 +390,7 @@ def _pictures(folder: Path) -> list[Row]:
         if path.suffix == ".yml":
             order = ["lens", "convert", path, target]
         else:
-            order = ["lens", "chart", path, path, path, "--out", target]
+            order = ["lens", "chart", path, "--out", target]
         ended, used, taken = _used([sys.executable, "-m", "keen_horizon.cli", *map(str, order)])
         ends[ended] += 1
         memory, seconds = max(memory, used), max(seconds, taken)

@@ -14,11 +14,12 @@ from ..core.geometry.angles import angles_of, focal_of
 from ..core.geometry.canvas import Canvas
 from ..core.geometry.distortion import Distortion
 from ..core.geometry.lens import Lens, picture_width
+from ..core.isolation import IsolatedProcess, TooMuch
 from ..core.media.decode import eight_bits, frame_at
 from ..core.media.photographs import is_photograph, read_photograph
 from ..core.media.probe import scan
 from ..core.stations.lens import LensSettings
-from ..core.stations.lens.chart import Board, calibrate, find_corners
+from ..core.stations.lens.chart import Board, calibrate, chart_in_photograph
 from ..core.stations.lens.edge_fit import fit_edges
 from ..core.stations.lens.optics import distortion_of, to_settings
 from ..core.stations.lens.printed import PAPERS, chart_pdf, chart_svg
@@ -148,19 +149,22 @@ def _ends(text: str) -> list[tuple[float, float]]:
 def _chart(options: argparse.Namespace) -> None:
     board = Board(*_pair(options.corners, "--corners"))
     views, size = [], None
-    for path in options.photos:
-        luma = read_photograph(path, path.name)
-        size = size or (luma.shape[1], luma.shape[0])
-        if (luma.shape[1], luma.shape[0]) != size:
-            raise KeenError(
-                f"is {luma.shape[1]} x {luma.shape[0]}, the first is {size[0]} x {size[1]}.",
-                file=path, remedy="Use photographs of one size.",
-            )  # fmt: skip
-        corners = find_corners(luma, board)
-        if corners is None:
-            print(f"{path.name}: no whole chart in it", file=sys.stderr)
-        else:
-            views.append(corners)
+    with IsolatedProcess() as process:
+        for path in options.photos:
+            try:
+                corners, own = process.call(chart_in_photograph, path, board)
+            except TooMuch as error:
+                raise error.renamed(path.name) from error
+            size = size or own
+            if own != size:
+                raise KeenError(
+                    f"is {own[0]} x {own[1]}, the first is {size[0]} x {size[1]}.",
+                    file=path, remedy="Use photographs of one size.",
+                )  # fmt: skip
+            if corners is None:
+                print(f"{path.name}: no whole chart in it", file=sys.stderr)
+            else:
+                views.append(corners)
     assert size is not None
     fit = calibrate(views, board, *size)
     for words in fit.words:

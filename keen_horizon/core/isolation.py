@@ -18,7 +18,7 @@ from typing import Any
 from .errors import KeenError
 
 MEMORY = 1_500_000_000  # bytes that it may take besides what it starts with
-SECONDS = 30.0  # that one call may take
+SECONDS = 18.0  # that one call may take
 LOOK_UP_EVERY = 0.2  # seconds
 
 

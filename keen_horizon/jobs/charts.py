@@ -12,8 +12,13 @@ import numpy as np
 from ..core.errors import BadSetting, Cancelled, KeenError
 from ..core.isolation import IsolatedProcess
 from ..core.media.decode import eight_bits, frames
-from ..core.media.photographs import read_photograph
-from ..core.stations.lens.chart import Board, ChartFit, calibrate, find_corners
+from ..core.stations.lens.chart import (
+    Board,
+    ChartFit,
+    calibrate,
+    chart_in_photograph,
+    chart_in_picture,
+)
 from ..core.stations.lens.optics import found_by, to_settings
 from ..core.types import Luma, Real
 from ..store.media_store import MediaStore
@@ -143,17 +148,6 @@ def _frames(task: Task) -> Iterator[_Picture]:
     for picture in frames(task.source, task.scan, wanted[0], wanted[-1], luma_only=True):
         if picture.index in chosen:
             yield f"frame {picture.index}", chart_in_picture, eight_bits(picture.planes[0])
-
-
-def chart_in_photograph(path: Path, board: Board) -> _Found:
-    """Corners of the chart in a photograph, None without one, and the picture's size."""
-    luma = read_photograph(path, path.name)
-    return find_corners(luma, board), (luma.shape[1], luma.shape[0])
-
-
-def chart_in_picture(luma: Luma, board: Board) -> _Found:
-    """The same in a picture that is at hand, less thoroughly: there are more of them."""
-    return find_corners(luma, board, thorough=False), (luma.shape[1], luma.shape[0])
 
 
 CHART = JobKind("chart", QUICK, "Reading charts of", read_charts)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 import cv2
 import numpy as np
@@ -16,6 +17,7 @@ from numpy.typing import NDArray
 
 from ...errors import BadSetting
 from ...geometry.distortion import Distortion, LensModel
+from ...media.photographs import read_photograph
 from ...types import Luma, Real
 
 FEWEST = 4  # views
@@ -267,3 +269,17 @@ def _words(covered: NDArray[np.intp], left_out: list[int], kept: int) -> list[st
             + "; the lens is only guessed at where none were."
         )
     return said
+
+
+# --- to be called in a process of its own ---------------------------------------------------------
+
+
+def chart_in_photograph(path: Path, board: Board) -> tuple[Real | None, tuple[int, int]]:
+    """Corners of the chart in a photograph, None without one, and the picture's size."""
+    luma = read_photograph(path, path.name)
+    return find_corners(luma, board), (luma.shape[1], luma.shape[0])
+
+
+def chart_in_picture(luma: Luma, board: Board) -> tuple[Real | None, tuple[int, int]]:
+    """The same in a picture that is at hand, less thoroughly: there are more of them."""
+    return find_corners(luma, board, thorough=False), (luma.shape[1], luma.shape[0])
