@@ -299,7 +299,7 @@ def _files(folder: Path, film: Path) -> list[Row]:
 def _others(folder: Path, film: Path) -> Iterator[Path]:
     """The same pictures in other containers."""
     found = scan(film)
-    for suffix in (".mkv", ".ts", ".avi"):
+    for suffix in (".mkv", ".ts"):
         other = film.with_suffix(suffix)
         program = "import av,sys\nwith av.open(sys.argv[1]) as a, av.open(sys.argv[2],'w') as b:\n"
         program += " s=a.streams.video[0]; t=b.add_stream_from_template(s)\n"

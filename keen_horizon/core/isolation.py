@@ -20,6 +20,7 @@ from .errors import KeenError
 MEMORY = 1_500_000_000  # bytes that it may take besides what it starts with
 SECONDS = 18.0  # that one call may take
 LOOK_UP_EVERY = 0.2  # seconds
+OPENCV_FULL = "Insufficient memory"  # what OpenCV says in its own way
 
 
 class TooMuch(KeenError):
@@ -78,7 +79,7 @@ class IsolatedProcess:
             raise
         if done:
             return value
-        if isinstance(value, MemoryError):
+        if isinstance(value, MemoryError) or OPENCV_FULL in str(value):
             raise TooMuch("takes more memory than it may have.") from value
         raise value
 

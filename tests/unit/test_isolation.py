@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 
+import cv2
 import numpy as np
 import pytest
 
@@ -14,6 +15,10 @@ from keen_horizon.core.isolation import IsolatedProcess, TooMuch
 
 def fill(size: int) -> int:
     return int(np.ones(size, np.uint8).sum())
+
+
+def enlarge(side: int) -> int:
+    return int(cv2.resize(np.zeros((9, 9), np.uint8), (side, side)).size)
 
 
 def refuse(words: str) -> None:
@@ -43,6 +48,8 @@ def test_too_much_memory_is_refused_and_the_next_call_works():
         process.call(fill, 1000)
         with pytest.raises(TooMuch, match="more memory"):
             process.call(fill, 2_000_000_000)
+        with pytest.raises(TooMuch, match="more memory"):
+            process.call(enlarge, 60_000)
         assert process.call(fill, 1000) == 1000
 
 
