@@ -15,6 +15,7 @@ from ..core.media.decode import eight_bits, frames
 from ..core.stations.lens.chart import (
     Board,
     ChartFit,
+    Looked,
     calibrate,
     chart_in_photograph,
     chart_in_picture,
@@ -29,8 +30,7 @@ LOOKED_AT = 40  # frames of a clip, at most
 MOST_PHOTOS = 60
 
 
-_Found = tuple[Real | None, tuple[int, int]]
-_Picture = tuple[str, Callable[..., _Found], Path | Luma]
+_Picture = tuple[str, Callable[..., Looked], Path | Luma]
 
 
 @dataclass

@@ -13,9 +13,11 @@ from sqlalchemy.orm import Session
 
 from ..core import pipeline
 from ..core.errors import KeenError
+from ..core.media.damage import damaged_within
 from ..core.media.encode import QUALITIES, Encoding
 from ..core.media.segments import plan
-from ..core.pipeline.render_clip import drawing_of
+from ..core.pipeline import Solution
+from ..core.pipeline.render_clip import Drawing, drawing_of
 from ..core.treatment import Treatment, parse
 from ..store.models import Export, Measure, now
 from .kind import SLOW, JobKind, Task
@@ -28,12 +30,7 @@ PER_FRAME = ("frames", "conventions")  # parts of a report that no page shows
 
 
 def export(task: Task) -> None:
-    if task.export_id is None:
-        raise KeenError("this work does not say what is to be exported.", remedy="Export it again.")
-    with task.database.session() as session:
-        row = session.get_one(Export, task.export_id)
-        measure = _measure_of(session, row)
-        treatment = parse(row.revision.treatment)
+    row, measure, treatment = _asked(task)
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         target = room / "export.mp4"
         offer = partial(_offer, task)
@@ -45,6 +42,15 @@ def export(task: Task) -> None:
         row = session.get_one(Export, task.export_id)
         row.report = report
         row.figures = {name: part for name, part in report.items() if name not in PER_FRAME}
+
+
+def _asked(task: Task) -> tuple[Export, Measure, Treatment]:
+    """What is to be exported, of which measure, and how it is treated."""
+    if task.export_id is None:
+        raise KeenError("this work does not say what is to be exported.", remedy="Export it again.")
+    with task.database.session() as session:
+        row = session.get_one(Export, task.export_id)
+        return row, _measure_of(session, row), parse(row.revision.treatment)
 
 
 def _offer(task: Task, film: Path) -> Path:
@@ -72,9 +78,10 @@ def _exported(
     segments = plan(target.parent, row.first_frame, measure.last_frame)
     parts.list_all(segments)
     task.ask_help(min(len(segments) - 1, MOST_HELPERS))
+    drawing, encoding = _drawn_as(row, solution, treatment)
     rendered = pipeline.render(
-        task.source, task.scan, drawing_of(solution, treatment, row.lines), row.first_frame, target,
-        encoding=Encoding(crf=QUALITIES[row.quality]), room=target.parent,
+        task.source, task.scan, drawing, row.first_frame, target,
+        encoding=encoding, room=target.parent,
         progress=parts.told(task.progress), handed=partial(parts.handed, waiting=True),
     )  # fmt: skip
     parts.forget()
@@ -89,30 +96,28 @@ def _exported(
         "check": time.monotonic() - made,
     }
     # A render that was taken up again has not seen all frames; whoever took the file in has.
-    rendered = replace(rendered, damaged=_damaged(task, row.first_frame, measure.last_frame))
+    damaged = damaged_within(task.recording.damaged, row.first_frame, measure.last_frame)
+    rendered = replace(rendered, damaged=tuple(damaged))
     return pipeline.correction_report(solution, treatment, rendered, seconds, again, edges)
 
 
 def help_export(task: Task) -> None:
     """Draw parts of a flat clip's export that another worker is at."""
-    with task.database.session() as session:
-        row = session.get_one(Export, task.export_id)
-        measure = _measure_of(session, row)
-        treatment = parse(row.revision.treatment)
+    row, measure, treatment = _asked(task)
     room = task.store.place_of(task.run.job_id, task.run.attempt)
     if measure.kind != "flat" or not room.exists():
         return
-    solution = solved(task, measure, treatment)
+    drawing, encoding = _drawn_as(row, solved(task, measure, treatment), treatment)
     parts = Parts(task.database, task.run)
     pipeline.help_render(
-        task.source, task.scan, drawing_of(solution, treatment, row.lines), row.first_frame, room,
-        Encoding(crf=QUALITIES[row.quality]), parts.told(task.progress),
-        partial(parts.handed, waiting=False),
+        task.source, task.scan, drawing, row.first_frame, room, encoding,
+        parts.told(task.progress), partial(parts.handed, waiting=False),
     )  # fmt: skip
 
 
-def _damaged(task: Task, first: int, last: int) -> tuple[int, ...]:
-    return tuple(k for k in task.recording.damaged or [] if first <= k <= last)
+def _drawn_as(row: Export, solution: Solution, treatment: Treatment) -> tuple[Drawing, Encoding]:
+    """How a flat clip's pictures are drawn and coded, whoever does it."""
+    return drawing_of(solution, treatment, row.lines), Encoding(crf=QUALITIES[row.quality])
 
 
 def _measure_of(session: Session, export: Export) -> Measure:

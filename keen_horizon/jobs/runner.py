@@ -55,11 +55,11 @@ class JobRunner:
         What goes wrong with that is found by whoever is at it, too, and told there."""
         with self.database.session() as session:
             job = session.get(Job, job_id)
-            if job is None or job.state != "running" or job.cancel:
+            if job is None:
                 return
             run = Helping(self.database, job.id, job.attempt)
         kind, task = self._task(run)
-        if kind.help is None:
+        if kind.help is None or not run.is_going_on():
             return
         try:
             kind.help(task)

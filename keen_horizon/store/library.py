@@ -8,7 +8,7 @@ from sqlalchemy import or_, select
 from sqlalchemy.orm import Session, contains_eager, selectinload
 
 from ..core.errors import KeenError
-from ..core.media.fields import Fields
+from ..core.media.fields import WAYS, Fields
 from .models import OPEN_STATES, Clip, Job, Measure, Recording, Shoot, now
 
 LONGEST_NAME = 120
@@ -145,8 +145,7 @@ def add_again(session: Session, clip: Clip, fields: Fields) -> tuple[Recording, 
     own = clip.recording
     recording, other = add_recording(session, own.shoot, own.name, own.size, own.source_key)
     recording.fields = asdict(fields)
-    words = {"pair": "pairs of fields", "field": "single fields", "whole": "whole frames"}
-    added = f", {words[fields.each]}"
+    added = f", {WAYS[fields.each].name}"
     other.name = clean_name(clip.name[: LONGEST_NAME - len(added)] + added)
     return recording, other
 

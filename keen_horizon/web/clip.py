@@ -10,7 +10,7 @@ from flask import Blueprint, Response, jsonify, render_template
 from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
-from ..core.media.fields import WORDS, Fields
+from ..core.media.fields import ORDERS, WAYS, Fields
 from ..core.media.probe import Probe
 from ..core.path.least_zoom import LARGEST
 from ..core.picture.working_space import curve_words
@@ -21,7 +21,6 @@ from ..core.tracking.features import CLOSER_COST
 from ..core.treatment import Treatment, with_stations
 from ..jobs.ingest import INGEST
 from ..jobs.measuring import MEASURE
-from ..jobs.take import TAKE
 from ..store import library, treatments
 from ..store.models import Clip
 from ..store.scans import file_probe, probe_of, stored_scan, twin_of
@@ -70,6 +69,7 @@ def screen(clip_id: int) -> str:
             tools={station.name: station.tools_for(kind) for station in stations}, page=PAGES[kind],
             station_names=[(station.name, station.title) for station in stations],
             fields=fields_of(kind), settings=for_scripts(kind),
+            ways=WAYS, orders=ORDERS,
             limits={"dial": WIDEST, "canvas": (SMALLEST, LARGEST)},
         )  # fmt: skip
 
@@ -157,12 +157,12 @@ def _opened(session: Session, clip: Clip) -> dict[str, Any]:
         "kind": kind_of(clip),
         "kind_words": recording.kind_words,
         "sound": probe["sound"] is not None,
-        "fields": _fields(Probe.from_json(probe)),
+        "fields": _fields(shown),
     }
     measured = treatments.measure_of(session, clip) is not None
     at_it = None
     if not measured or clip.revision is None:  # which is what these end with
-        at_it = under_way(session, recording.id, (INGEST.name, TAKE.name, MEASURE.name))
+        at_it = under_way(session, recording.id, library.MEASURING)
     if measured and at_it is not None:
         return answer | {"phase": "choosing", "work": describe(at_it)}
     if not measured:
@@ -183,7 +183,12 @@ def _fields(probe: Probe) -> dict[str, Any] | None:
     """What is made of the fields of an interlaced recording; None for another."""
     if not probe.interlaced:
         return None
-    return {"each": probe.each, "first": probe.first_field, "words": WORDS[probe.each]}
+    return {
+        "each": probe.each,
+        "first": probe.first_field,
+        "words": WAYS[probe.each].words,
+        "hints": {each: way.hint for each, way in WAYS.items()},
+    }
 
 
 def _closer(session: Session, clip: Clip) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from flask import Blueprint, Response, jsonify, request
 from sqlalchemy.orm import Session
 
 from ..core.errors import KeenError
-from ..core.media.damage import damage_words
+from ..core.media.damage import damage_words, damaged_within
 from ..core.path.least_zoom import LARGEST, least_cover, widest_view
 from ..core.pipeline import Solution
 from ..core.stations.frame import FRAME
@@ -241,12 +241,11 @@ def _answer(
     drawn = _drawn(clip, measure, treatment, sliding=sliding)
     whole = drawn is not None
     found = drawn or _provisional(clip, measure, treatment, sliding=sliding)
-    first, last = measure.first_frame, measure.last_frame
-    damaged = [frame for frame in clip.recording.damaged or [] if first <= frame <= last]
+    damaged = damaged_within(clip.recording.damaged, measure.first_frame, measure.last_frame)
     damage = damage_words(damaged)
     return {
         **_standing(session, clip, treatment),
-        "damaged": [frame - first for frame in damaged],
+        "damaged": [frame - measure.first_frame for frame in damaged],
         "finished": "",
         "keys": {},
         "whole": whole,

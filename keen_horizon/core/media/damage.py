@@ -7,6 +7,11 @@ from collections.abc import Sequence
 MOST = 10_000  # that are remembered by number
 
 
+def damaged_within(frames: Sequence[int] | None, first: int, last: int | None) -> list[int]:
+    """Those of the damaged ``frames`` of a recording, None for none, that are of a range."""
+    return [frame for frame in frames or () if frame >= first and (last is None or frame <= last)]
+
+
 def damage_words(frames: Sequence[int], first: int = 0, last: int | None = None) -> str:
     """A sentence about damaged ``frames``, ascending, of a range; nothing if there are none.
 
@@ -15,7 +20,7 @@ def damage_words(frames: Sequence[int], first: int = 0, last: int | None = None)
     >>> damage_words([3])
     'Frame 3 is damaged: what is missing in it was bridged by the decoder.'
     """
-    own = [frame for frame in frames if frame >= first and (last is None or frame <= last)]
+    own = damaged_within(frames, first, last)
     if not own:
         return ""
     if len(own) == 1:

@@ -25,11 +25,34 @@ SHARE = 0.002  # of a picture's places that may be in combs by chance
 TIMES = 1.2  # as many combs, of fields that are further apart in time, at least
 MOVED = 1.02  # as many combs as in the pictures themselves, where something moves
 ALIKE = 0.8  # of the combs of fields that are close in time, that their own pictures have at least
-WORDS: dict[Each, str] = {
-    "pair": "Each pair of fields a frame",
-    "field": "Each field a frame",
-    "whole": "Frames as they are",
-}
+
+
+@dataclass(frozen=True)
+class Way:
+    """A way to make frames of fields, in words: to choose it by, what it comes to, what a clip is
+    called that is made so, and what to expect."""
+
+    label: str
+    words: str
+    name: str
+    hint: str
+
+
+WAYS: dict[Each, Way] = {
+    "pair": Way(
+        "Each pair", "Each pair of fields a frame", "pairs of fields",
+        "As many frames as pictures; the second field's lines are made up.",
+    ),
+    "field": Way(
+        "Each field", "Each field a frame", "single fields",
+        "Twice as many frames, with all of the movement; half of each one's lines are made up.",
+    ),
+    "whole": Way(
+        "As they are", "Frames as they are", "whole frames",
+        "Nothing is made up: where something moves, there are combs.",
+    ),
+}  # fmt: skip
+ORDERS: dict[First, str] = {"file": "As it says", "upper": "Upper first", "lower": "Lower first"}
 
 
 @dataclass(frozen=True)

@@ -273,13 +273,15 @@ def _words(covered: NDArray[np.intp], left_out: list[int], kept: int) -> list[st
 
 # --- to be called in a process of its own ---------------------------------------------------------
 
+Looked = tuple[Real | None, tuple[int, int]]  # corners, if there is a chart, and the picture's size
 
-def chart_in_photograph(path: Path, board: Board) -> tuple[Real | None, tuple[int, int]]:
+
+def chart_in_photograph(path: Path, board: Board) -> Looked:
     """Corners of the chart in a photograph, None without one, and the picture's size."""
     luma = read_photograph(path, path.name)
     return find_corners(luma, board), (luma.shape[1], luma.shape[0])
 
 
-def chart_in_picture(luma: Luma, board: Board) -> tuple[Real | None, tuple[int, int]]:
+def chart_in_picture(luma: Luma, board: Board) -> Looked:
     """The same in a picture that is at hand, less thoroughly: there are more of them."""
     return find_corners(luma, board, thorough=False), (luma.shape[1], luma.shape[0])

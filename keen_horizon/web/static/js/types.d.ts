@@ -227,7 +227,8 @@ interface ClipState {
   kind?: "flat" | "sphere"; // once it has been taken in
   kind_words: string; // why it was taken for that; empty where there is no question
   sound: boolean;
-  fields?: { each: string; first: string; words: string } | null; // of interlaced recordings
+  /** Of interlaced recordings; hints by what becomes a frame. */
+  fields?: { each: string; first: string; words: string; hints: Record<string, string> } | null;
   closer: Closer;
 }
 

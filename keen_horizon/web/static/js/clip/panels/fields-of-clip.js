@@ -2,13 +2,6 @@
 import { post } from "../../lib/api.js";
 import { component } from "../../lib/component.js";
 
-/** @type {Record<string, string>} */
-const HINTS = {
-  pair: "As many frames as pictures; the second field's lines are made up.",
-  field: "Twice as many frames, with all of the movement; half of each one's lines are made up.",
-  whole: "Nothing is made up: where something moves, there are combs.",
-};
-
 component("fieldsOfClip", () => ({
   each: "pair",
   first: "file",
@@ -38,7 +31,7 @@ component("fieldsOfClip", () => ({
   },
 
   get hint() {
-    return HINTS[this.each];
+    return this.fields?.hints[this.each] ?? "";
   },
 
   get isSame() {
