@@ -13,11 +13,9 @@ import subprocess
 import sys
 import tempfile
 from dataclasses import replace
-from fractions import Fraction
 from functools import cache, partial
 from pathlib import Path
 
-import av
 import cv2
 import numpy as np
 from playwright.sync_api import Page
@@ -43,6 +41,7 @@ from keen_horizon.store.models import Measure, Recording
 
 from .browser import IDLE, browser_page, clip_address, until, wait_ready
 from .chains import steady_of
+from .films import coded, full_hd
 from .glass import glass
 from .hostile import hostile
 from .interlaced import interlaced
@@ -186,26 +185,15 @@ def solving(_folder: Path) -> list[Row]:
 
 @cache
 def pictures_1080() -> list[np.ndarray]:
-    take = quay_walk()
-    return [
-        cv2.resize(take.frame(i), (1920, 1080), interpolation=cv2.INTER_CUBIC) for i in range(150)
-    ]
+    return full_hd(quay_walk(), 150)
 
 
 def make_1080(path: Path, count: int, preset: str = "medium") -> None:
     """The quay walk at 1920 x 1080, ``count`` frames, played to and fro."""
     pictures = pictures_1080()[:count]
-    with av.open(str(path), "w") as out:
-        options = {"crf": "18", "preset": preset}
-        video = out.add_stream("libx264", rate=Fraction(30), options=options)
-        video.width, video.height, video.pix_fmt = 1920, 1080, "yuv420p"
-        there_and_back = [*range(len(pictures)), *range(len(pictures) - 2, 0, -1)]
-        for i in range(count):
-            picture = pictures[there_and_back[i % len(there_and_back)]]
-            frame = av.VideoFrame.from_ndarray(picture, "bgr24")
-            frame.pts = i
-            out.mux(video.encode(frame))
-        out.mux(video.encode(None))
+    there_and_back = [*pictures, *pictures[-2:0:-1]]
+    played = [there_and_back[k % len(there_and_back)] for k in range(count)]
+    coded(path, "mp4", "libx264", played, {"crf": "18", "preset": preset}, 30)
 
 
 def speed(folder: Path) -> list[Row]:

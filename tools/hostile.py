@@ -11,16 +11,14 @@ import os
 import random
 import re
 import socket
-import struct
 import subprocess
 import sys
 import threading
 import time
 import urllib.error
 import urllib.request
-import zlib
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Set
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -28,6 +26,7 @@ from typing import Any
 
 import cv2
 import numpy as np
+from flask import Flask
 
 from keen_horizon.core.errors import MediaError
 from keen_horizon.core.media.decode import frames
@@ -38,6 +37,7 @@ from keen_horizon.simulated.brindle_quay import quay_walk
 from keen_horizon.simulated.record import record
 from keen_horizon.web import create_app
 
+from .films import black_png
 from .rows import Row, say
 
 REQUESTS, FILES, PICTURES = 2000, 400, 50
@@ -118,7 +118,7 @@ def _dropped(running: Running, film: Path) -> int:
 def _requests(running: Running, clip: int) -> Row:
     say(f"{REQUESTS} mutated requests over all routes")
     chance, client = random.Random(11), Client(running)
-    routes = _routes(running, clip)
+    routes = addresses(create_app(running.url, running.data), clip, {"POST", "PATCH", "PUT"})
     treatment = client.told(f"/clips/{clip}/solution")["treatment"]
     answered: Counter[int] = Counter()
     broken = ""
@@ -137,23 +137,24 @@ def _requests(running: Running, clip: int) -> Row:
     )  # fmt: skip
 
 
-def _routes(running: Running, clip: int) -> list[tuple[str, str]]:
-    """Every address that takes a body, with its method; what removes things is left out."""
-    app = create_app(running.url, running.data)
+def addresses(app: Flask, clip: int, methods: Set[str]) -> list[tuple[str, str]]:
+    """Every address of the application, about a clip where it is about one, with each of these
+    methods that it takes."""
     found = set()
-    with app.test_request_context(base_url=running.address):
+    with app.test_request_context():
         for rule in app.url_map.iter_rules():
             if rule.endpoint == "static":
                 continue
-            values: dict[str, Any] = dict.fromkeys(rule.arguments, 1)
-            values |= {"clip_id": clip} if "clip_id" in values else {}
+            values: dict[str, Any] = {name: WORDS.get(name, 1) for name in rule.arguments}
+            if "clip_id" in values:
+                values["clip_id"] = clip
             built = rule.build(values, append_unknown=False)
             assert built is not None
-            path = built[1].split("|")[-1]
-            found |= {(path, m) for m in rule.methods or () if m in ("POST", "PATCH", "PUT")}
+            found |= {(built[1].split("|")[-1], m) for m in (rule.methods or set()) & methods}
     return sorted(found)
 
 
+WORDS = {"kind": "pdf", "name": "x"}  # parts of addresses that are no numbers
 ODD: tuple[Any, ...] = (
     None, True, -1, 0, 2**31, 2**63, -(2**70), 1e308, 0.1, "", "x", "\x00", "\ud800", "9" * 5000,
     [], [[]], [None] * 50, {}, {"": {}}, [1e9, -1e9], {"frame": -1}, "../../etc/passwd",
@@ -430,11 +431,11 @@ def _hostile_pictures() -> Iterator[tuple[str, bytes]]:
     _, jpeg = cv2.imencode(".jpg", noise)
     _, png = cv2.imencode(".png", noise)
     for size in ((10_000, 10_000), (30_000, 30_000), (7_000, 8_000), (100_000, 500), (1, 1)):
-        yield f"black-{size[0]}.png", _png(*size)
+        yield f"black-{size[0]}.png", black_png(*size)
     for lines in (2000, 4000, 6000):
         texture = rng.integers(0, 255, (lines, lines * 4 // 3), np.uint8)
         yield f"texture-{lines}.jpg", cv2.imencode(".jpg", texture)[1].tobytes()
-        yield f"flat-{lines}.png", _png(lines * 4 // 3, lines)
+        yield f"flat-{lines}.png", black_png(lines * 4 // 3, lines)
     for k in range(14):
         for whole, suffix in ((jpeg.tobytes(), "jpg"), (png.tobytes(), "png")):
             content = bytearray(whole)
@@ -451,17 +452,3 @@ def _hostile_pictures() -> Iterator[tuple[str, bytes]]:
     yield "words.jpg", b"just words"
     yield "empty.png", b""
     yield "script.yml", b"#!/bin/sh\nrm -rf /tmp/x\n"
-
-
-def _png(width: int, height: int) -> bytes:
-    """A large black picture in few bytes."""
-
-    def chunk(kind: bytes, data: bytes) -> bytes:
-        check = zlib.crc32(kind + data)
-        return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", check)
-
-    coder = zlib.compressobj(9)
-    row = bytes(width + 1)
-    rows = b"".join(coder.compress(row) for _ in range(height)) + coder.flush()
-    head = struct.pack(">IIBBBBB", width, height, 8, 0, 0, 0, 0)
-    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", rows) + chunk(b"IEND", b"")

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import json
-from fractions import Fraction
 from pathlib import Path
 
-import av
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +14,7 @@ from keen_horizon.core.media.probe import scan
 from keen_horizon.simulated.brindle_quay import quay_walk
 from keen_horizon.simulated.take import Take
 
+from .films import coded
 from .rows import Row, say
 
 SIZE, RATE = (720, 576), 25
@@ -50,16 +49,8 @@ def interlaced(folder: Path) -> list[Row]:
 
 
 def _written(path: Path, pictures: list[NDArray[np.uint8]], options: dict[str, str]) -> Path:
-    with av.open(str(path), "w", format="mpegts") as out:
-        chosen = {"b": "9M", "g": "12", **options}
-        video = out.add_stream("mpeg2video", rate=RATE, options=chosen)
-        video.width, video.height, video.pix_fmt = *SIZE, "yuv420p"
-        for k, picture in enumerate(pictures):
-            frame = av.VideoFrame.from_ndarray(picture, "bgr24").reformat(format="yuv420p")
-            frame.pts, frame.time_base = k, Fraction(1, RATE)
-            out.mux(video.encode(frame))
-        out.mux(video.encode(None))
-    return path
+    chosen = {"b": "9M", "g": "12", **options}
+    return coded(path, "mpegts", "mpeg2video", pictures, chosen, RATE)
 
 
 def _error(take: Take, path: Path, apart: int, *options: str) -> float:

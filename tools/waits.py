@@ -9,11 +9,8 @@ from __future__ import annotations
 import subprocess
 import time
 from collections.abc import Callable
-from fractions import Fraction
 from pathlib import Path
 
-import av
-import cv2
 import numpy as np
 from playwright.sync_api import Page
 
@@ -24,6 +21,7 @@ from keen_horizon.simulated.brindle_quay import loft_doorway, quay_walk, slip_de
 from keen_horizon.simulated.take import Take
 
 from .browser import browser_page, until, wait_ready
+from .films import coded, full_hd
 from .rows import Row, say
 
 SECONDS, RATE = 10, 30  # of each clip
@@ -39,7 +37,8 @@ def waits(folder: Path) -> list[Row]:
         for name, take in TAKES.items():
             say(f"from a drop to a steady picture: {name}")
             path = folder / f"{name}.mp4"
-            _film(take(), path)
+            there = full_hd(take(), SECONDS * RATE // 2)
+            coded(path, "mp4", "libx264", [*there, *reversed(there)], {"crf": "18"}, RATE)
             first, last = _dropped(page, running.address, name, path)
             steady.append(first / SECONDS)
             ready.append(last / SECONDS)
@@ -56,22 +55,6 @@ def waits(folder: Path) -> list[Row]:
             "≤ 1.15 ×", f"{share:.2f} × ({min(films):.2f} to {max(films):.2f})", share <= 1.15,
             "what is drawn has less of the sensor's noise, which is less for an encoder to do"),
     ]  # fmt: skip
-
-
-def _film(take: Take, path: Path) -> None:
-    """A take at 1920 x 1080, played to and fro."""
-    pictures = [
-        cv2.resize(take.frame(i), (1920, 1080), interpolation=cv2.INTER_CUBIC)
-        for i in range(SECONDS * RATE // 2)
-    ]
-    with av.open(str(path), "w") as out:
-        video = out.add_stream("libx264", rate=Fraction(RATE), options={"crf": "18"})
-        video.width, video.height, video.pix_fmt = 1920, 1080, "yuv420p"
-        for k, picture in enumerate([*pictures, *reversed(pictures)]):
-            frame = av.VideoFrame.from_ndarray(picture, "bgr24")
-            frame.pts = k
-            out.mux(video.encode(frame))
-        out.mux(video.encode(None))
 
 
 def _dropped(page: Page, address: str, name: str, path: Path) -> tuple[float, float]:

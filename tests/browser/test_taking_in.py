@@ -12,8 +12,8 @@ from playwright.sync_api import Page, expect
 from keen_horizon.launch.running import Running
 from tests.browser.conftest import unfold
 from tests.conftest import texture
-from tests.unit.test_media import coded
 from tools.browser import until, wait_ready
+from tools.films import coded, scratched
 
 pytestmark = pytest.mark.browser
 STEADY = "Boolean(window.keen && keen.stage.loaded && keen.clip.answer && !keen.clip.ready)"
@@ -103,11 +103,8 @@ def test_damaged_frames_are_marked_on_the_strip(
     page: Page, running: Running, tmp_path: Path, make_clip
 ):
     whole = make_clip("good.mp4", count=40, sound=None).read_bytes()
-    broken = bytearray(whole)
-    start = whole.index(b"mdat") + len(whole) // 3
-    broken[start : start + 600] = bytes(600)
     path = tmp_path / "scratched.mp4"
-    path.write_bytes(broken)
+    path.write_bytes(scratched(whole))
     dropped(page, running, "Scratched", path)
     wait_ready(page, 90)
     count = page.evaluate("keen.strip.data.damaged.length")

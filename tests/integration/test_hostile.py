@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import struct
-import zlib
 
 import cv2
 import numpy as np
@@ -12,6 +11,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.integration.test_lenses import send
+from tools.films import black_png
+from tools.hostile import addresses
 
 pytestmark = pytest.mark.integration
 BODIES = [
@@ -26,7 +27,6 @@ BODIES = [
     b"\xff\xfe",
     b'{"treatment": 5, "frame": "x", "name": 7, "lines": [], "first": {}, "edges": 3}',
 ]
-PATHS = {"kind": "pdf", "name": "x"}
 
 
 @pytest.fixture(scope="module")
@@ -40,23 +40,6 @@ def clip(place, make_clip) -> int:
     return place.measured(make_clip("hostile.mp4", count=10))[1]
 
 
-def addresses(place, clip: int) -> list[tuple[str, str]]:
-    """Every address of the application with every method that it takes."""
-    found = []
-    with place.client.application.test_request_context():
-        for rule in place.client.application.url_map.iter_rules():
-            if rule.endpoint == "static":
-                continue
-            values = {name: PATHS.get(name, 1) for name in rule.arguments}
-            if "clip_id" in values:
-                values["clip_id"] = clip
-            _, path = rule.build(values, append_unknown=False)
-            path = path.split("|")[-1]
-            found += [(path, m) for m in rule.methods & {"GET", "POST", "PATCH", "DELETE"}]
-    removing = [one for one in found if one[1] == "DELETE"]
-    return sorted(one for one in found if one not in removing)
-
-
 def ask(place, path: str, method: str, content: bytes):
     headers = {"X-CSRFToken": place.token, "Accept": "application/json"}
     return place.client.open(
@@ -67,7 +50,8 @@ def ask(place, path: str, method: str, content: bytes):
 @pytest.mark.parametrize("content", BODIES, ids=range(len(BODIES)))
 @pytest.mark.parametrize("which", ["raw", "clip"])
 def test_no_body_at_any_address_is_an_error_of_ours(place, raw, clip, which, content):
-    asked = addresses(place, raw if which == "raw" else clip)
+    about = raw if which == "raw" else clip
+    asked = addresses(place.client.application, about, {"GET", "POST", "PATCH"})
     assert len(asked) > 50
     for path, method in asked:
         answer = ask(place, path, method, content)
@@ -117,20 +101,6 @@ def test_a_calibration_nested_without_end_leaves_the_application_standing(place,
     assert answer.status_code == 400
     assert answer.json["error"].startswith("deep.yml: ")
     assert place.get("/shelf.json").status_code == 200
-
-
-def black_png(width: int, height: int) -> bytes:
-    """A large picture in few bytes."""
-
-    def chunk(kind: bytes, data: bytes) -> bytes:
-        return (
-            struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
-        )
-
-    rows = zlib.compress(bytes((width + 1) * height), 9)
-    head = struct.pack(">IIBBBBB", width, height, 8, 0, 0, 0, 0)
-    return (b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", rows)
-            + chunk(b"IEND", b""))  # fmt: skip
 
 
 def misleading_jpeg(width: int, height: int, claimed: tuple[int, int]) -> bytes:

@@ -16,7 +16,7 @@ from keen_horizon.core.media.decode import frame_at, frames, key_frames
 from keen_horizon.core.media.fields import Fields, order_told
 from keen_horizon.core.media.probe import Scan, scan
 from tests.conftest import texture
-from tests.unit.test_media import coded
+from tools.films import coded
 
 FLAGGED = {"crf": "12", "flags": "+ilme+ildct"}
 PLAIN = {"crf": "12"}

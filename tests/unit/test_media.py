@@ -19,6 +19,7 @@ from keen_horizon.core.media.encode import Encoding, Mp4Writer
 from keen_horizon.core.media.probe import Probe, Scan, scan
 from keen_horizon.core.media.proxy import Proxy
 from tests.conftest import texture
+from tools.films import coded, scratched
 
 
 def quiet(done: int, total: int) -> None:
@@ -452,11 +453,8 @@ def test_a_size_that_changes_on_the_way_is_refused_at_its_frame(tmp_path: Path, 
 
 def test_frames_that_the_decoder_bridged_are_counted_and_told(tmp_path: Path, make_clip, capsys):
     whole = make_clip("whole.mp4", count=40, sound=None).read_bytes()
-    broken = bytearray(whole)
-    start = whole.index(b"mdat") + len(whole) // 3
-    broken[start : start + 600] = bytes(600)
     path = tmp_path / "broken.mp4"
-    path.write_bytes(broken)
+    path.write_bytes(scratched(whole))
     found = scan(path)
     damaged = copied(path, found, tmp_path).damaged
     assert damaged
@@ -474,20 +472,6 @@ def test_frames_that_the_decoder_bridged_are_counted_and_told(tmp_path: Path, ma
 
 
 # --- other containers, and fields -----------------------------------------------------------------
-
-
-def coded(path: Path, container: str, codec: str, pictures, options=None, rate=25) -> Path:
-    """A film in a container, of pictures ``(height, width, 3)``."""
-    with av.open(str(path), "w", format=container) as out:
-        stream = out.add_stream(codec, rate=rate, options=options or {})
-        stream.height, stream.width = pictures[0].shape[:2]
-        stream.pix_fmt = "yuv420p"
-        for k, picture in enumerate(pictures):
-            frame = av.VideoFrame.from_ndarray(picture, "bgr24").reformat(format="yuv420p")
-            frame.pts, frame.time_base = k, Fraction(1, rate)
-            out.mux(stream.encode(frame))
-        out.mux(stream.encode(None))
-    return path
 
 
 @pytest.fixture(scope="module")
