@@ -21,11 +21,10 @@ from ..core.pipeline.render_clip import Drawing, drawing_of
 from ..core.treatment import Treatment, parse
 from ..store.models import Export, Measure, now
 from .kind import SLOW, JobKind, Task
-from .parts import Parts
+from .parts import helped, shared
 from .solving import solved
 from .spheres import Offer, exported_sphere
 
-MOST_HELPERS = 16  # workers that are asked to help
 PER_FRAME = ("frames", "conventions")  # parts of a report that no page shows
 
 
@@ -74,17 +73,13 @@ def _exported(
     started = time.monotonic()
     solution = solved(task, measure, treatment)
     after = time.monotonic()
-    parts = Parts(task.database, task.run)
-    segments = plan(target.parent, row.first_frame, measure.last_frame)
-    parts.list_all(segments)
-    task.ask_help(min(len(segments) - 1, MOST_HELPERS))
+    segments = plan(target.parent, task.scan, row.first_frame, measure.last_frame)
     drawing, encoding = _drawn_as(row, solution, treatment)
-    rendered = pipeline.render(
-        task.source, task.scan, drawing, row.first_frame, target,
-        encoding=encoding, room=target.parent,
-        progress=parts.told(task.progress), handed=partial(parts.handed, waiting=True),
-    )  # fmt: skip
-    parts.forget()
+    with shared(task, segments) as share:
+        rendered = pipeline.render(
+            task.source, task.scan, drawing, row.first_frame, target,
+            encoding=encoding, room=target.parent, progress=share.progress, handed=share.handed,
+        )  # fmt: skip
     film, made = offer(target), time.monotonic()
     source = task.solver.estimates(task.recording, measure).tracks
     again = pipeline.measured_again(film, solution, source, target.parent / "again", checking)
@@ -108,11 +103,9 @@ def help_export(task: Task) -> None:
     if measure.kind != "flat" or not room.exists():
         return
     drawing, encoding = _drawn_as(row, solved(task, measure, treatment), treatment)
-    parts = Parts(task.database, task.run)
     pipeline.help_render(
-        task.source, task.scan, drawing, row.first_frame, room, encoding,
-        parts.told(task.progress), partial(parts.handed, waiting=False),
-    )  # fmt: skip
+        task.source, task.scan, drawing, row.first_frame, room, encoding, *helped(task)
+    )
 
 
 def _drawn_as(row: Export, solution: Solution, treatment: Treatment) -> tuple[Drawing, Encoding]:

@@ -4,22 +4,25 @@ from __future__ import annotations
 
 import shutil
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from ..core import pipeline
 from ..core.media.probe import Scan
+from ..core.media.proxy import Proxy
+from ..core.media.segments import Segment
 from ..core.motion.uprights import Edges
-from ..core.pipeline import Progress
-from ..core.pipeline.measure_tracks import OnTheWay
-from ..core.pipeline.sphere_tracks import EdgesOnTheWay, measure_sphere
+from ..core.pipeline.measure_tracks import OnTheWay, flat
+from ..core.pipeline.sphere_tracks import EdgesOnTheWay, around
+from ..core.progress import Progress
 from ..core.tracking.tracks import Tracks
 from ..store.models import Followed
+from ..store.scans import keep_scan, kept_scan
 from .kind import Task
+from .parts import helped, shared
 from .vault import keep, kept_in, vault_key
 
 EdgesAt = tuple[tuple[int, Edges], ...]  # by the frame's number in the recording
@@ -27,25 +30,42 @@ EdgesAt = tuple[tuple[int, Edges], ...]  # by the frame's number in the recordin
 
 def follow_all(
     task: Task, scan: Scan, kind: str, room: Path, progress: Progress, on_the_way: OnTheWay
-) -> Followed:
-    """The pass over all of a recording's pictures as they are taken in as a ``kind`` of clip."""
+) -> tuple[Followed, list[Segment]]:
+    """The pass over all of a recording's pictures as they are taken in as a ``kind`` of clip, and
+    the parts that it was made in. Who is free helps with a flat one."""
     folder, last = room / "measure", scan.probe.frame_count - 1
     started = time.monotonic()
     edges: EdgesAt = ()
     if kind == "sphere":
         seen = EdgesOnTheWay(scan, last + 1)
-        measure_sphere(
-            task.source, scan, 0, last, folder, progress, edges=seen, on_the_way=on_the_way
-        )
+        following = around(task.source, scan, 0, last, progress, edges=seen, on_the_way=on_the_way)
+        following.go(room)
         edges = tuple(sorted(seen.found.items()))
     else:
-        pipeline.measure(task.source, scan, 0, last, folder, progress, on_the_way=on_the_way)
+        following = flat(task.source, scan, 0, last, progress, on_the_way=on_the_way)
+        keep_scan(scan, room)
+        with shared(task, following.parts(room), progress) as share:
+            replace(following, progress=share.progress).go(room, share.handed)
+    following.joined(room, folder)
     key = task.store.adopt_folder("followed", folder)
     keep(task.store, _edges_key(key), edges)
-    return Followed(
+    followed = Followed(
         recording_id=task.recording.id, kind=kind, folder_key=key,
         seconds=time.monotonic() - started,
     )  # fmt: skip
+    return followed, following.parts(room)
+
+
+def help_follow(task: Task) -> None:
+    """Make parts of a flat clip that another worker takes in."""
+    room = task.store.place_of(task.run.job_id, task.run.attempt)
+    scan = kept_scan(room)
+    if scan is None:
+        return
+    progress, handed = helped(task)
+    last = scan.probe.frame_count - 1
+    on_the_way = Proxy(scan).on_the_way
+    flat(task.source, scan, 0, last, progress, on_the_way=on_the_way).go(room, handed)
 
 
 def keep_followed(session: Session, made: Followed) -> None:

@@ -11,13 +11,13 @@ from sqlalchemy import select
 from ..core.errors import KeenError, MediaError
 from ..core.media.fields import Fields
 from ..core.media.probe import scan
-from ..core.media.proxy import LINES, SPHERE_LINES, Proxy
-from ..core.pipeline import Progress
+from ..core.media.proxy import LINES, SPHERE_LINES, Proxy, damaged_in, poster_of
 from ..core.pipeline.clip_kind import ClipKind, clip_kind
 from ..core.pipeline.sphere_source import whole_scan
+from ..core.progress import Progress
 from ..store.models import Clip, Recording
-from ..store.scans import twin_of, write_timing
-from .following import follow_all, keep_followed
+from ..store.scans import TIMING, twin_of, write_timing
+from .following import follow_all, help_follow, keep_followed
 from .kind import QUICK, JobKind, Task
 from .measuring import Range, measure_range
 
@@ -63,19 +63,19 @@ def _through(task: Task, room: Path, progress: Progress) -> int:
     shown, lines = found, LINES
     if taken.kind == "sphere":
         shown, lines = whole_scan(found, taken.twin), SPHERE_LINES
-    proxy = Proxy(shown, room, lines)
-    followed = follow_all(task, shown, taken.kind, room, progress, proxy.on_the_way)
-    proxy.join(task.source, room / "proxy.mp4")
-    write_timing(found, room / "timing.npz")
+    proxy = Proxy(shown, lines)
+    write_timing(found, room / TIMING)
+    followed, parts = follow_all(task, shown, taken.kind, room, progress, proxy.on_the_way)
+    proxy.join(parts, task.source, room / "proxy.mp4")
     kept = {
         "probe": found.probe.to_json(),
         "kind": taken.kind,
         "kind_words": taken.words,
-        "damaged": proxy.damaged or None,
+        "damaged": damaged_in(parts) or None,
         "twin": taken.twin and taken.twin.to_json(),
-        "timing_key": store.adopt("timings", room / "timing.npz"),
+        "timing_key": store.adopt("timings", room / TIMING),
         "proxy_key": store.adopt("proxies", room / "proxy.mp4"),
-        "poster_key": store.adopt("posters", proxy.poster),
+        "poster_key": store.adopt("posters", poster_of(parts)),
         "refusal": None,
     }
     with task.database.session.begin() as session:
@@ -94,4 +94,6 @@ def _refuse(task: Task, error: KeenError) -> None:
         session.get_one(Recording, task.recording.id).refusal = error.message
 
 
-INGEST = JobKind("ingest", QUICK, "Taking in", ingest, ending="Choosing a model for")
+INGEST = JobKind(
+    "ingest", QUICK, "Taking in", ingest, ending="Choosing a model for", help=help_follow
+)

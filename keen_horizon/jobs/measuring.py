@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from sqlalchemy import ColumnElement, and_, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from ..core import pipeline
 from ..core.pipeline import first_treatment
 from ..core.pipeline.decide_model import CALMS
+from ..core.pipeline.measure_tracks import Following, flat
 from ..core.stations.motion import MOTION
 from ..core.treatment import Treatment
 from ..store import treatments
 from ..store.models import Clip, Measure, now
 from .following import cut_out
 from .kind import QUICK, JobKind, Task
+from .parts import helped, shared
 from .solving import shelf_figures, solution_of
 from .spheres import measured_sphere
 
@@ -39,11 +40,12 @@ class Range:
 
 
 def measure(task: Task) -> None:
+    measure_range(task, _asked(task))
+
+
+def _asked(task: Task) -> Range:
     details = task.details
-    measure_range(
-        task,
-        Range(int(details["first"]), int(details["last"]), bool(details.get("closer", False))),
-    )
+    return Range(int(details["first"]), int(details["last"]), bool(details.get("closer", False)))
 
 
 def measure_range(task: Task, range_: Range) -> None:
@@ -103,10 +105,10 @@ def _measured(task: Task, range_: Range) -> tuple[Measure, float]:
         if not range_.closer:
             known = cut_out(task, "flat", range_.first, range_.last, folder)
         if known is None:
-            pipeline.measure(
-                task.source, task.scan, range_.first, range_.last, folder, task.progress,
-                closer=range_.closer,
-            )  # fmt: skip
+            passing = _pass(task, range_)
+            with shared(task, passing.parts(room)) as share:
+                replace(passing, progress=share.progress).go(room, share.handed)
+            passing.joined(room, folder)
         key = task.store.adopt_folder("measures", folder)
     made = Measure(
         recording_id=task.recording.id, first_frame=range_.first, last_frame=range_.last,
@@ -116,6 +118,21 @@ def _measured(task: Task, range_: Range) -> tuple[Measure, float]:
     for model in ("shift", "similarity"):
         estimates.recorded(model)
     return made, 0.0 if known is None else known.seconds
+
+
+def help_measure(task: Task) -> None:
+    """Follow parts of a flat clip that another worker measures."""
+    room = task.store.place_of(task.run.job_id, task.run.attempt)
+    if task.recording.kind != "flat" or not room.exists():
+        return
+    progress, handed = helped(task)
+    replace(_pass(task, _asked(task)), progress=progress).go(room, handed)
+
+
+def _pass(task: Task, range_: Range) -> Following:
+    return flat(
+        task.source, task.scan, range_.first, range_.last, task.progress, closer=range_.closer
+    )
 
 
 def _keep(session: Session, made: Measure) -> None:
@@ -144,5 +161,6 @@ def _note_shake(task: Task, range_: Range) -> None:
 
 
 MEASURE = JobKind(
-    "measure", QUICK, "Measuring", measure, replaceable=True, ending="Choosing a model for"
-)
+    "measure", QUICK, "Measuring", measure, replaceable=True, ending="Choosing a model for",
+    help=help_measure,
+)  # fmt: skip

@@ -1,32 +1,65 @@
 """Work that several workers do together: each takes the next part that nobody is at.
 
 Whoever has claimed the work lists its parts, asks for help, takes parts itself, and ends once all
-are done. A part whose owner has not been heard of for a while is anybody's again; what the owner
-makes of it after all lies elsewhere and is not taken.
+are done (:func:`shared`); who helps takes parts as long as there are some (:func:`helped`). A part
+whose owner has not been heard of for a while is anybody's again; what the owner makes of it after
+all lies elsewhere and is not taken.
 """
 
 from __future__ import annotations
 
 import logging
+import shutil
 import time
 import uuid
 from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import timedelta
+from functools import partial
 from pathlib import Path
+from typing import NamedTuple
 
 from sqlalchemy import delete, or_, select, update
 from sqlalchemy.dialects.postgresql import insert
 
-from ..core.media.segments import Segment
-from ..core.pipeline import Progress
+from ..core.media.segments import Handed, Segment
+from ..core.progress import Progress
 from ..store.database import Database
 from ..store.models import Part, now
+from .kind import Task
 from .lifecycle import AWAY, Run, Superseded
 
 log = logging.getLogger(__name__)
 SILENT = timedelta(seconds=20)  # after which an owner is taken for gone
 BEAT = 2.0  # seconds between signs of life
+MOST_HELPERS = 16  # workers that are asked to help
 LOOK = 0.3  # seconds between looks at what others do
+
+
+class Share(NamedTuple):
+    """How parts are handed out, and how far all are told of."""
+
+    progress: Progress
+    handed: Handed
+
+
+@contextmanager
+def shared(
+    task: Task, segments: list[Segment], progress: Progress | None = None
+) -> Iterator[Share]:
+    """Work of a task in parts, with whoever is free; it is told of by the task's progress, or
+    another."""
+    parts = Parts(task.database, task.run)
+    parts.list_all(segments)
+    task.ask_help(min(len(segments) - 1, MOST_HELPERS))
+    yield Share(parts.told(progress or task.progress), partial(parts.handed, waiting=True))
+    parts.forget()
+
+
+def helped(task: Task) -> Share:
+    """Somebody else's work of a task in parts."""
+    parts = Parts(task.database, task.run)
+    return Share(parts.told(task.progress), partial(parts.handed, waiting=False))
 
 
 class Parts:
@@ -83,10 +116,12 @@ class Parts:
                 self._there, self._before = count, segment.first - first
                 mine = segment.path.with_name(f"{self._owner}-{segment.path.name}")
                 yield segment, mine
-                if not self._owns(number):
-                    mine.unlink(missing_ok=True)
+                owned = self._owns(number)
+                if owned and not segment.path.exists():
+                    mine.replace(segment.path)
+                _remove(mine)
+                if not owned:
                     continue
-                mine.replace(segment.path)
             self._done(number)
 
     def _stay(self) -> None:
@@ -133,6 +168,14 @@ class Parts:
                 .where(Part.job_id == self._run.job_id, Part.number == number)
                 .values(done=True)
             )
+
+
+def _remove(made: Path) -> None:
+    """A part, in a file or folder of its own, that is not wanted any more."""
+    if made.is_dir():
+        shutil.rmtree(made, ignore_errors=True)
+    else:
+        made.unlink(missing_ok=True)
 
 
 class Helping(Run):

@@ -8,6 +8,7 @@ from ..core.errors import KeenError
 from ..core.pipeline import Progress, silent
 from ..store.media_store import MediaStore
 from ..store.models import Recording
+from .following import help_follow
 from .ingest import take_in
 from .kind import SLOW, JobKind, Task
 
@@ -42,4 +43,6 @@ def take(task: Task) -> None:
     )
 
 
-TAKE = JobKind("take", SLOW, "Recording", take, can_wait=True, ending="Choosing a model for")
+TAKE = JobKind(
+    "take", SLOW, "Recording", take, can_wait=True, ending="Choosing a model for", help=help_follow
+)

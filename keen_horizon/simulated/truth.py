@@ -41,7 +41,7 @@ def measure_take(take: Take, folder: Path) -> Measured:
     camera = take.truth.camera
     canvas = Canvas(camera.width, camera.height)
     follower = FeatureTracker(camera.width, camera.height)
-    with TracksWriter(folder, follower) as writer:
+    with TracksWriter(folder) as writer:
         for frame in take.frames():
             writer.add(follower.step(np.asarray(cv2.cvtColor(frame, cv2.COLOR_BGR2GRAY))))
         writer.close(take.truth.times, 0)

@@ -3,6 +3,7 @@ beside it so that nobody scans the file again."""
 
 from __future__ import annotations
 
+import json
 from fractions import Fraction
 from pathlib import Path
 
@@ -15,10 +16,37 @@ from ..core.pipeline.sphere_source import whole_probe, whole_scan
 from .media_store import MediaStore
 from .models import Recording
 
+TIMING, PROBE = "timing.npz", "probe.json"
+
 
 def write_timing(scan: Scan, path: Path) -> None:
     base = scan.time_base
-    np.savez(path, pts=scan.pts, base=np.array([base.numerator, base.denominator], np.int64))
+    np.savez(
+        path, pts=scan.pts, base=np.array([base.numerator, base.denominator], np.int64),
+        keys=np.array(scan.keys, np.int64),
+    )  # fmt: skip
+
+
+def keep_scan(scan: Scan, folder: Path) -> None:
+    """Keep what is known of a file that is still taken in, for others who work on it."""
+    write_timing(scan, folder / TIMING)
+    part = folder / "probe.part"
+    part.write_text(json.dumps(scan.probe.to_json()))
+    part.rename(folder / PROBE)
+
+
+def kept_scan(folder: Path) -> Scan | None:
+    """What :func:`keep_scan` kept; None if nothing was."""
+    if not (folder / PROBE).exists():
+        return None
+    return _read(Probe.from_json(json.loads((folder / PROBE).read_text())), folder / TIMING)
+
+
+def _read(probe: Probe, timing: Path) -> Scan:
+    with np.load(timing, allow_pickle=False) as kept:
+        numerator, denominator = (int(v) for v in kept["base"])
+        keys = tuple(kept["keys"].tolist()) if "keys" in kept.files else ()
+        return Scan(probe, kept["pts"], Fraction(numerator, denominator), keys)
 
 
 def twin_of(recording: Recording) -> Twin | None:
@@ -47,7 +75,5 @@ def stored_scan(recording: Recording, store: MediaStore) -> Scan:
     not been taken in."""
     probe = file_probe(recording)
     assert recording.timing_key is not None
-    with np.load(store.path(recording.timing_key), allow_pickle=False) as kept:
-        numerator, denominator = (int(v) for v in kept["base"])
-        scan = Scan(probe, kept["pts"], Fraction(numerator, denominator))
+    scan = _read(probe, store.path(recording.timing_key))
     return whole_scan(scan, twin_of(recording)) if recording.kind == "sphere" else scan

@@ -15,6 +15,8 @@ from keen_horizon.store.media_store import MediaStore
 from keen_horizon.store.models import Clip, Export, Job, Recording, now
 from tests.integration.conftest import Place
 
+pytestmark = pytest.mark.integration
+
 
 @pytest.fixture
 def any_age(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -12,6 +12,8 @@ from keen_horizon.simulated.record import record
 from keen_horizon.simulated.sphere import harbour_sphere, twin_fisheye
 from tests.integration.conftest import Place
 
+pytestmark = pytest.mark.integration
+
 
 @pytest.fixture(scope="module")
 def boat(place: Place, tmp_path_factory: pytest.TempPathFactory) -> tuple[int, int]:

@@ -23,6 +23,8 @@ from keen_horizon.store.models import Clip
 from keen_horizon.store.uploads import OutOfStep, Uploads
 from tests.integration.conftest import Place
 
+pytestmark = pytest.mark.integration
+
 HEADERS = {"Tus-Resumable": "1.0.0", "Accept": "application/json"}
 
 

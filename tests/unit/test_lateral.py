@@ -14,7 +14,7 @@ from keen_horizon.cli.commands import main
 from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.lattice import lattice_points
-from keen_horizon.core.media.decode import frame_at, frames, key_frames, reference_frames
+from keen_horizon.core.media.decode import frame_at, frames, reference_frames
 from keen_horizon.core.media.probe import scan
 from keen_horizon.core.picture.painter import Painter
 from keen_horizon.core.picture.radial import RadialField
@@ -176,8 +176,8 @@ def shed(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_key_frames_are_those_that_are_coded_whole(shed: Path):
     found = scan(shed)
     last = found.probe.frame_count - 1
-    assert key_frames(shed, found, 0, last) == [0]
-    assert key_frames(shed, found, 1, last) == []
+    assert found.keys_within(0, last) == [0]
+    assert found.keys_within(1, last) == []
 
 
 def test_a_recording_tells_its_lateral_colour(shed: Path):

@@ -17,7 +17,8 @@ from keen_horizon.core.media.damage import damage_words
 from keen_horizon.core.media.decode import frames, natural_site, turned_site, working_format
 from keen_horizon.core.media.encode import Encoding, Mp4Writer
 from keen_horizon.core.media.probe import Probe, Scan, scan
-from keen_horizon.core.media.proxy import Proxy
+from keen_horizon.core.media.proxy import Proxy, damaged_in, poster_of
+from keen_horizon.core.media.segments import Segment, plan
 from tests.conftest import texture
 from tools.films import coded, scratched
 
@@ -352,14 +353,16 @@ def test_a_full_disk_is_said_plainly(tmp_path):
             raise PermissionError(errno.EACCES, "Permission denied")
 
 
-def copied(path: Path, found: Scan, room: Path, start: int = 0) -> Proxy:
-    """A proxy of a file, ``proxy.mp4``, made from frame ``start`` on."""
-    proxy = Proxy(found, room)
-    pictures = frames(path, found, start, found.probe.frame_count - 1)
-    passed_on = [picture.index for picture in proxy.on_the_way(pictures, start)]
-    assert passed_on == list(range(start, found.probe.frame_count))
-    proxy.join(path, room / "proxy.mp4")
-    return proxy
+def copied(path: Path, found: Scan, room: Path) -> list[Segment]:
+    """A proxy of a file, ``proxy.mp4``, and the parts that it was made in."""
+    proxy, parts = Proxy(found), plan(room, found, 0, found.probe.frame_count - 1, "part-{}")
+    for part in parts:
+        part.path.mkdir()
+        pictures = frames(path, found, part.first, part.last)
+        passed_on = [p.index for p in proxy.on_the_way(pictures, part, part.path)]
+        assert passed_on == list(range(part.first, part.last + 1))
+    proxy.join(parts, path, room / "proxy.mp4")
+    return parts
 
 
 def pictures_of(path: Path) -> np.ndarray:
@@ -369,22 +372,17 @@ def pictures_of(path: Path) -> np.ndarray:
     return np.stack([p.planes[0].astype(int) for p in frames(path, found, 0, count - 1)])
 
 
-def test_a_proxy_that_was_broken_off_goes_on_from_its_last_whole_segment(make_clip, tmp_path):
+def test_a_proxy_in_parts_has_every_frame_once(make_clip, tmp_path):
     path = make_clip("long.mp4", count=260, width=64, height=48)
-    found = scan(path)
-    whole = copied(path, found, tmp_path)
-    first, last = sorted(tmp_path.glob("pictures-*.mp4"), key=lambda p: len(p.name))
-    once = pictures_of(tmp_path / "proxy.mp4")
-    last.unlink()
-    whole.poster.unlink()
-    again = copied(path, found, tmp_path, start=250)
-    apart = np.abs(pictures_of(tmp_path / "proxy.mp4") - once)
-    assert not apart[:250].any()
-    assert apart.mean() < 1  # the encoder does not give the same bits every time
-    assert not again.poster.exists()  # of the middle, which is not seen again
-    first.unlink()
-    with pytest.raises(DamagedMedia, match="part of its proxy is gone"):
-        copied(path, found, tmp_path, start=250)
+    parts = copied(path, scan(path), tmp_path)
+    assert [(part.first, part.last) for part in parts] == [(0, 249), (250, 259)]
+    shown, source = pictures_of(tmp_path / "proxy.mp4"), pictures_of(path)
+    assert shown.shape == source.shape
+    assert np.abs(shown - source).mean(axis=(1, 2)).max() < 3
+    assert poster_of(parts) == parts[0].path / "poster.jpg"
+    (parts[1].path / "pictures.mp4").write_bytes((parts[0].path / "pictures.mp4").read_bytes())
+    with pytest.raises(DamagedMedia, match="part of the film has been damaged"):
+        Proxy(scan(path)).join(parts, path, tmp_path / "again.mp4")
 
 
 @pytest.mark.parametrize(
@@ -401,12 +399,12 @@ def test_a_proxy_that_was_broken_off_goes_on_from_its_last_whole_segment(make_cl
 def test_the_proxy_has_the_same_frames_and_square_pixels(make_clip, tmp_path, options, size):
     path = make_clip(**options)
     found = scan(path)
-    copied(path, found, tmp_path)
+    parts = copied(path, found, tmp_path)
     proxy = scan(tmp_path / "proxy.mp4")
     assert (proxy.probe.width, proxy.probe.height) == size
     assert proxy.probe.pixel_aspect == 1
     assert np.allclose(proxy.times, found.times, atol=1e-3)
-    assert (tmp_path / "poster.jpg").stat().st_size > 500
+    assert poster_of(parts).stat().st_size > 500
     with av.open(str(tmp_path / "proxy.mp4")) as container:
         keys = [i for i, p in enumerate(
             p for p in container.demux(video=0) if p.size
@@ -456,7 +454,7 @@ def test_frames_that_the_decoder_bridged_are_counted_and_told(tmp_path: Path, ma
     path = tmp_path / "broken.mp4"
     path.write_bytes(scratched(whole))
     found = scan(path)
-    damaged = copied(path, found, tmp_path).damaged
+    damaged = damaged_in(copied(path, found, tmp_path))
     assert damaged
     assert damaged == [p.index for p in frames(path, found, 0, 39) if p.corrupt]
     words = damage_words(damaged)

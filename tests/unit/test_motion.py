@@ -131,7 +131,7 @@ def test_roll_is_a_roll_with_pixels_that_are_not_square():
 def follow(pictures: list[np.ndarray], folder) -> Tracks:
     height, width = pictures[0].shape
     follower = FeatureTracker(width, height)
-    with TracksWriter(folder, follower) as writer:
+    with TracksWriter(folder) as writer:
         for picture in pictures:
             writer.add(follower.step(picture))
         writer.close(np.arange(len(pictures)) / 30, 0)

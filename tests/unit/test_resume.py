@@ -1,5 +1,6 @@
 """Work that was broken off goes on where it stood, and ends as if nothing had happened."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import av
@@ -15,7 +16,6 @@ from keen_horizon.core.media import segments
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import Scan, scan
 from keen_horizon.core.pipeline.render_clip import Drawing
-from keen_horizon.core.tracking import tracks as measure_module
 
 
 class BrokenOffError(Exception):
@@ -37,7 +37,7 @@ def begin_and_count(seen: list[int]):
 @pytest.fixture
 def short_stretches(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(segments, "LENGTH", 11)
-    monkeypatch.setattr(measure_module, "KEEP_EVERY", 11)
+    monkeypatch.setattr(segments, "LONGEST", 11)
 
 
 def same_measure(one, two) -> bool:
@@ -50,29 +50,30 @@ def same_measure(one, two) -> bool:
 @pytest.mark.usefixtures("short_stretches")
 def test_a_measure_goes_on_and_is_the_same(make_clip, tmp_path):
     path = make_clip("go-on.mp4", count=40)
-    found = scan(path)
+    found, room = scan(path), tmp_path / "room"
     whole = pipeline.measure(path, found, 3, 39, tmp_path / "whole")
     for at in (15, 30):
         with pytest.raises(BrokenOffError):
-            pipeline.measure(path, found, 3, 39, tmp_path / "parts", breaking_off(at))
+            pipeline.measure(path, found, 3, 39, tmp_path / "parts", breaking_off(at), room=room)
     seen: list[int] = []
-    parts = pipeline.measure(path, found, 3, 39, tmp_path / "parts", begin_and_count(seen))
-    assert seen[0] == 23  # two stretches of 11 were done
+    counting = begin_and_count(seen)
+    parts = pipeline.measure(path, found, 3, 39, tmp_path / "parts", counting, room=room)
+    assert seen == list(range(23, 38))  # two stretches of 11 were done
     assert same_measure(whole, parts)
     assert sorted(p.name for p in (tmp_path / "parts").iterdir()) == ["frames.npz", "marks.dat"]
 
 
 @pytest.mark.usefixtures("short_stretches")
-def test_a_measure_whose_marks_were_lost_begins_again(make_clip, tmp_path):
-    path = make_clip("begin-again.mp4", count=30)
-    found = scan(path)
-    whole = pipeline.measure(path, found, 0, 29, tmp_path / "whole")
-    with pytest.raises(BrokenOffError):
-        pipeline.measure(path, found, 0, 29, tmp_path / "parts", breaking_off(25))
-    (tmp_path / "parts" / "marks.dat").write_bytes(b"short")
-    seen: list[int] = []
-    parts = pipeline.measure(path, found, 0, 29, tmp_path / "parts", begin_and_count(seen))
-    assert seen[0] == 1
+def test_parts_that_are_made_in_any_order_are_the_same(make_clip, tmp_path):
+    path = make_clip("any-order.mp4", count=40)
+    found, room = scan(path), tmp_path / "room"
+    whole = pipeline.measure(path, found, 3, 39, tmp_path / "whole")
+
+    def handed(planned, progress):
+        for part in (planned[2], planned[0], planned[1], planned[3]):
+            yield part, part.path
+
+    parts = pipeline.measure(path, found, 3, 39, tmp_path / "parts", room=room, handed=handed)
     assert same_measure(whole, parts)
 
 
@@ -135,11 +136,19 @@ def test_a_render_goes_on_and_is_one_film(make_clip, tmp_path, options):
         assert packets(parts, "audio") == packets(once, "audio")
 
 
+def test_segments_begin_where_the_file_can_be_entered_if_that_is_near(make_clip, tmp_path):
+    found = replace(scan(make_clip("keys.mp4", count=4)), keys=(0, 120, 240, 270, 400, 530, 1200))
+    pieces = segments.plan(tmp_path, found, 0, 1499)
+    assert [s.first for s in pieces] == [0, 270, 530, 780, 1030, 1280]
+    assert [s.last + 1 for s in pieces] == [*(s.first for s in pieces[1:]), 1500]
+    assert [s.first for s in segments.plan(tmp_path, found, 100, 300)] == [100]
+
+
 @pytest.mark.usefixtures("short_stretches")
 def test_a_damaged_segment_is_not_joined_unsaid(make_clip, tmp_path):
     path = make_clip("hurt.mp4", count=24, sound=None)
     found = scan(path)
-    pieces = segments.plan(tmp_path, 0, 23)
+    pieces = segments.plan(tmp_path, found, 0, 23)
     assert [(s.first, s.last) for s in pieces] == [(0, 10), (11, 21), (22, 23)]
     other = make_clip("other.mp4", count=5, sound=None).read_bytes()
     for piece in pieces:

@@ -143,20 +143,6 @@ def test_a_sphere_that_spins_about_any_axis_is_followed(axis: int):
     assert off.max() < 0.15
 
 
-def test_a_measure_that_was_broken_off_goes_on_as_it_would_have(tmp_path: Path, harbour: Sphere):
-    tracker, again = SphereTracker(Canvas(*SIZE)), SphereTracker(Canvas(*SIZE))
-    lumas = [p.planes[0] for p in frames(harbour.path, harbour.scan, 0, 8, luma_only=True)]
-    for luma in lumas[:5]:
-        tracker.step(luma)
-    state = {name: np.array(value) for name, value in tracker.state().items()}
-    assert again.can_restore(state)
-    again.restore(state)
-    for luma in lumas[5:]:
-        one, other = tracker.step(luma), again.step(luma)
-        np.testing.assert_array_equal(one.ids, other.ids)
-        np.testing.assert_array_equal(one.points, other.points)
-
-
 # --- steadying ------------------------------------------------------------------------------------
 
 

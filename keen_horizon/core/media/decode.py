@@ -113,7 +113,9 @@ def frames(
     """
     wanted = scan.pts[first : last + 1]
     expected, late = 0, False
-    with _opened_at(path, scan, 0 if from_start else first) as (container, stream):
+    # A picture made whole is made of the one before, too.
+    enter = first if scan.probe.fields is None else max(0, first - scan.per_picture)
+    with _opened_at(path, scan, 0 if from_start else enter) as (container, stream):
         stream.thread_type = "AUTO"
         decoded: Iterator[av.VideoFrame] = container.decode(stream)
         if scan.probe.fields is not None:
@@ -198,26 +200,6 @@ def reference_frames(path: Path, scan: Scan, first: int, last: int) -> Iterator[
                     yield _picture(frame, index, stamp, scan, luma_only=True)
         except (av.error.FFmpegError, ValueError) as error:
             raise _damaged(path, index) from error
-
-
-def key_frames(path: Path, scan: Scan, first: int, last: int) -> list[int]:
-    """Those of frames ``first`` to ``last`` that are coded whole, without others: in them the codec
-    has kept most of what there is. None at all where the file does not say."""
-    found = set()
-    with _opened_at(path, scan, first) as (container, stream):
-        try:
-            for packet in container.demux(stream):
-                if packet.pts is None or not packet.is_keyframe:
-                    continue
-                stamp = packet.pts * scan.per_picture
-                index = int(np.searchsorted(scan.pts, stamp))
-                if index > last:
-                    break
-                if index >= first and scan.pts[index] == stamp:
-                    found.add(index)
-        except (av.error.FFmpegError, ValueError):
-            pass  # what is damaged is said when it is decoded
-    return sorted(found)
 
 
 @contextmanager

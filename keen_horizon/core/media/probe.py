@@ -93,13 +93,15 @@ class Layout(Protocol):
 class Scan:
     """A probe with the presentation time of every frame.
 
-    ``pts`` int64 ``(n,)`` ascending, in units of ``time_base`` seconds. Where there is a
-    ``layout``, pictures are laid out by it when they are decoded, and the probe has that size.
+    ``pts`` int64 ``(n,)`` ascending, in units of ``time_base`` seconds. ``keys`` are the numbers of
+    those frames that are coded whole, without others; none where the file does not say. Where there
+    is a ``layout``, pictures are laid out by it when they are decoded, and the probe has that size.
     """
 
     probe: Probe
     pts: NDArray[np.int64]
     time_base: Fraction
+    keys: tuple[int, ...] = ()
     layout: Layout | None = None
     file_size: tuple[int, int] | None = None  # upright, before that; None: the probe's
 
@@ -108,6 +110,11 @@ class Scan:
         """Width and height of the file's pictures as they are stored, not upright."""
         width, height = self.file_size or (self.probe.width, self.probe.height)
         return (height, width) if self.probe.rotation in (90, 270) else (width, height)
+
+    def keys_within(self, first: int, last: int) -> list[int]:
+        """Those of frames ``first`` to ``last`` that are coded whole: in them the codec has kept
+        most of what there is."""
+        return [key for key in self.keys if first <= key <= last]
 
     @property
     def per_picture(self) -> int:
@@ -172,7 +179,7 @@ def scan(path: str | Path, fields: Fields | None = None) -> Scan:
                 file=path,
                 remedy="Scale it down first.",
             )
-        pts = _packet_times(container, stream, path)
+        pts, keys = _packet_times(container, stream, path)
         sound = _sound(container)
     with open_input(path) as container:
         stream = picture_stream(container, path)
@@ -184,7 +191,7 @@ def scan(path: str | Path, fields: Fields | None = None) -> Scan:
         if first is None:
             raise _undecodable(path, None)
         told = _first_field(first, decoded)
-        found = _describe(path, container, stream, first, pts, sound)
+        found = replace(_describe(path, container, stream, first, pts, sound), keys=keys)
         return found if told is None and fields is None else _in_fields(found, told, fields)
 
 
@@ -219,13 +226,16 @@ def _in_fields(found: Scan, told: First | None, fields: Fields | None) -> Scan:
     return replace(
         found, probe=replace(probe, frame_count=count, rate=rate),
         pts=times_of_fields(found.pts), time_base=found.time_base / asked.count,
+        keys=tuple(asked.count * key for key in found.keys),
     )  # fmt: skip
 
 
 def _packet_times(
     container: av.container.InputContainer, stream: VideoStream, path: Path
-) -> NDArray[np.int64]:
+) -> tuple[NDArray[np.int64], tuple[int, ...]]:
+    """When each picture is shown, and the numbers of those that need no other."""
     times: list[int] = []
+    whole: set[int] = set()
     start: int | None = None  # when the first picture is shown that needs no other
     codec = stream.codec_context.name
     try:
@@ -239,6 +249,8 @@ def _packet_times(
                 # What comes before it can be decoded is of a part that was cut off.
                 if start is not None and stamp >= start:
                     times.append(stamp)
+                    if packet.is_keyframe:
+                        whole.add(stamp)
     except av.error.FFmpegError as error:
         raise _undecodable(path, error) from error
     pts = np.unique(np.array(times, np.int64))
@@ -249,7 +261,7 @@ def _packet_times(
             file=path,
             remedy="Choose a longer recording.",
         )
-    return pts
+    return pts, tuple(np.searchsorted(pts, sorted(whole)).tolist())
 
 
 def _is_shown(codec: str, packet: Packet[VideoStream]) -> bool:

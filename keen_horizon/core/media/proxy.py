@@ -3,26 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from itertools import islice, takewhile
+from dataclasses import replace
 from pathlib import Path
 
 import av
 import cv2
 import numpy as np
 
-from ..errors import DamagedMedia
 from .damage import MOST
 from .decode import Picture
 from .encode import Encoding, Mp4Writer
 from .planes import plane_view
 from .probe import Scan
-from .segments import join, plan
+from .segments import Segment, join
 
 LINES = 540
 SPHERE_LINES = 764  # so that there are twice the pixels: only a part of them is on show
 KEYFRAME = 15  # frames between keyframes: a seek decodes few
 ENCODING = Encoding(crf=22, preset="superfast", keyframe=KEYFRAME, tune="fastdecode")
 POSTER_WIDTH = 480
+PICTURES, POSTER, DAMAGED = "pictures.mp4", "poster.jpg", "damaged.txt"  # files of a part
 
 
 def proxy_size(scan: Scan, lines: int = LINES) -> tuple[int, int]:
@@ -35,67 +35,54 @@ def proxy_size(scan: Scan, lines: int = LINES) -> tuple[int, int]:
 
 class Proxy:
     """A small H.264 copy with AAC sound of all frames of ``scan``, of so many ``lines`` at most,
-    and a JPEG of its middle, made of pictures on their way to somebody else.
+    and a JPEG of its middle, made of pictures on their way to somebody else, part by part.
 
     8 bits, upright, square pixels, the source's frame times. Frame ``n`` of the proxy is frame
-    ``n`` of the source. What is done is kept in ``room`` in segments; made anew on the same room,
-    it goes on from there.
+    ``n`` of the source. What is made of a part lies in a folder of its own.
     """
 
-    def __init__(self, scan: Scan, room: Path, lines: int = LINES) -> None:
+    def __init__(self, scan: Scan, lines: int = LINES) -> None:
         self._scan = scan
         self._size = proxy_size(scan, lines)
-        self._segments = plan(room, 0, scan.probe.frame_count - 1)
-        self._damaged = room / "damaged.txt"
-        self.poster = room / "poster.jpg"
 
-    @property
-    def done(self) -> int:
-        """Frames of the segments that are whole."""
-        whole = takewhile(lambda segment: segment.path.exists(), self._segments)
-        return max((segment.last + 1 for segment in whole), default=0)
+    def on_the_way(
+        self, pictures: Iterator[Picture], part: Segment, folder: Path
+    ) -> Iterator[Picture]:
+        """Pass the ``pictures`` of a part on, each once it is copied."""
+        with Mp4Writer(
+            folder / PICTURES, self._scan, *self._size, "yuv420p", ENCODING, part.first, part.last
+        ) as writer:
+            for picture in pictures:
+                self._copy(picture, writer, folder)
+                yield picture
+            writer.finish()
 
-    @property
-    def damaged(self) -> list[int]:
-        """Numbers of the damaged frames that have gone by."""
-        if not self._damaged.exists():
-            return []
-        return sorted({int(number) for number in self._damaged.read_text().split()})[:MOST]
+    def join(self, parts: list[Segment], source: Path, target: Path) -> None:
+        """Write the copy, with the sound of ``source``, once all parts are there."""
+        pictures = [replace(part, path=part.path / PICTURES) for part in parts]
+        join(pictures, target, self._scan, sound_from=source, encode_sound=True)
 
-    def on_the_way(self, pictures: Iterator[Picture], start: int) -> Iterator[Picture]:
-        """Pass the ``pictures`` on, from frame ``start`` to the last, each once it is copied.
-        ``start`` is the beginning of a segment. Raises DamagedMedia if those before it are gone."""
-        if self.done < start:
-            raise DamagedMedia(
-                "a finished part of its proxy is gone.", file=self._segments[0].path,
-                remedy="Try again.",
-            )  # fmt: skip
-        for segment in self._segments:
-            if segment.first < start:
-                continue
-            with Mp4Writer(
-                segment.path, self._scan, *self._size, "yuv420p", ENCODING, segment.first,
-                segment.last,
-            ) as writer:  # fmt: skip
-                for picture in islice(pictures, segment.last - segment.first + 1):
-                    self._copy(picture, writer)
-                    if picture.index == segment.last:
-                        writer.finish()
-                    yield picture
-
-    def join(self, source: Path, target: Path) -> None:
-        """Write the copy, with the sound of ``source``, once all pictures have gone by."""
-        join(self._segments, target, self._scan, sound_from=source, encode_sound=True)
-
-    def _copy(self, picture: Picture, writer: Mp4Writer) -> None:
+    def _copy(self, picture: Picture, writer: Mp4Writer, folder: Path) -> None:
         if picture.corrupt:
-            with self._damaged.open("a") as told:
+            with (folder / DAMAGED).open("a") as told:
                 told.write(f"{picture.index}\n")
         blank = writer.blank()
         _shrink(picture, blank.planes)
         if picture.index == self._scan.probe.frame_count // 2:
-            _write_poster(blank.planes, self._scan, self.poster)
+            _write_poster(blank.planes, self._scan, folder / POSTER)
         writer.write(blank, picture.pts)
+
+
+def damaged_in(parts: list[Segment]) -> list[int]:
+    """Numbers of the damaged frames that have gone by."""
+    told = (part.path / DAMAGED for part in parts)
+    words = " ".join(path.read_text() for path in told if path.exists())
+    return sorted({int(number) for number in words.split()})[:MOST]
+
+
+def poster_of(parts: list[Segment]) -> Path:
+    """The picture of the middle, in the part that has it."""
+    return next(part.path / POSTER for part in parts if (part.path / POSTER).exists())
 
 
 def _shrink(picture: Picture, planes: tuple[np.ndarray, ...]) -> None:

@@ -1,12 +1,14 @@
-"""A film encoded in segments: a render that is broken off goes on from the last whole one.
+"""Work on a film in segments: what is broken off goes on from the last whole one, and several
+workers can share in it.
 
-Every segment is an MP4 of its own, written by :class:`.encode.Mp4Writer`, that begins with a
-keyframe; :func:`join` copies their packets into one file, bit for bit.
+A segment of a film that is encoded is an MP4 of its own, written by :class:`.encode.Mp4Writer`,
+that begins with a keyframe; :func:`join` copies their packets into one file, bit for bit.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from bisect import bisect_left
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from itertools import takewhile
 from pathlib import Path
@@ -15,27 +17,52 @@ from av.packet import Packet
 from av.video.stream import VideoStream
 
 from ..errors import DamagedMedia, disk_errors
+from ..progress import Progress
 from .mp4 import Mp4File
 from .probe import Scan, open_input, picture_stream
 
 LENGTH = 250  # frames: as far apart as keyframes lie in any case, so cutting there costs nothing
 
 
+LONGEST = 375  # frames, where that lets a segment begin where the source can be entered
+
+
 @dataclass(frozen=True)
 class Segment:
-    """Frames ``first`` to ``last`` (of the recording, both included) in a file of their own."""
+    """Frames ``first`` to ``last`` (of the recording, both included) in a file or folder of their
+    own."""
 
     path: Path
     first: int
     last: int
 
 
-def plan(room: Path, first: int, last: int) -> list[Segment]:
-    """The segments of a range, with the files in ``room`` that they have or will have."""
-    return [
-        Segment(room / f"pictures-{start}.mp4", start, min(start + LENGTH - 1, last))
-        for start in range(first, last + 1, LENGTH)
-    ]
+Handed = Callable[[list[Segment], Progress], Iterator[tuple[Segment, Path]]]
+"""Gives those of some segments that are to be made here, each with where it is to be written; ends
+once all are there, or are made by others."""
+
+
+def plan(
+    room: Path, scan: Scan, first: int, last: int, name: str = "pictures-{}.mp4"
+) -> list[Segment]:
+    """The segments of a range, with the files in ``room`` that they have or will have. They begin
+    where the file can be entered, if that is not too far off."""
+    keys, found = list(scan.keys), []
+    while first <= last:
+        after = first + LENGTH
+        near = bisect_left(keys, after)
+        if near < len(keys) and keys[near] <= first + LONGEST:
+            after = keys[near]
+        found.append(Segment(room / name.format(first), first, min(after - 1, last)))
+        first = after
+    return found
+
+
+def missing(segments: list[Segment], progress: Progress) -> Iterator[tuple[Segment, Path]]:
+    """Whatever is not there, in order: :data:`Handed` where nobody else is at it."""
+    for segment in segments:
+        if not segment.path.exists():
+            yield segment, segment.path
 
 
 def join(

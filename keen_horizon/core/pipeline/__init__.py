@@ -8,6 +8,7 @@ colours; ``reports`` tells of it all, ``cost_curve`` of its price, ``first_treat
 begin.
 """
 
+from ..progress import Progress, silent
 from .compare_edges import edges_report
 from .cost_curve import cost_curve
 from .decide_model import motion_for
@@ -23,7 +24,7 @@ from .find_glass import (
 )
 from .first_treatment import first_treatment
 from .measure_again import MeasuredAgain, measured_again
-from .measure_tracks import Progress, check_range, follow, measure, silent
+from .measure_tracks import check_range, follow, measure
 from .render_clip import Rendered, help_render, render
 from .reports import correction_report, glass_report, measure_report
 from .solve_clip import Solution, solve

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ..media.decode import frame_at, key_frames
+from ..media.decode import frame_at
 from ..media.probe import Scan, scan
 from ..picture.working_space import space_of
 from ..quality.edges import sharpness
@@ -29,7 +29,7 @@ class Edges:
 def edges_of(path: Path, found: Scan, first: int, last: int) -> Edges:
     """What the edges of frames ``first`` to ``last`` of a file tell."""
     space = space_of(found.probe)
-    among = key_frames(path, found, first, last) or [first, last]
+    among = found.keys_within(first, last) or [first, last]
     chosen = np.unique(np.linspace(0, len(among) - 1, LOOKS).round().astype(int))
     colours: list[Colours] = []
     sharp: list[float] = []

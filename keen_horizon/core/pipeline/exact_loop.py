@@ -10,7 +10,7 @@ from ..geometry.chain import WarpChain
 from ..geometry.view import View
 from ..media.encode import Encoding
 from ..media.probe import Scan
-from .measure_tracks import Progress, silent
+from ..progress import Progress, silent
 from .render_clip import Drawing, Render
 
 LONGEST = 300  # frames

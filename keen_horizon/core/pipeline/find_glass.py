@@ -12,10 +12,11 @@ import numpy as np
 from ..errors import BadSetting
 from ..geometry.canvas import Canvas
 from ..geometry.similarity import Similarities
-from ..media.decode import frame_at, key_frames, reference_frames
+from ..media.decode import frame_at, reference_frames
 from ..media.photographs import read_photograph
 from ..media.probe import Scan
 from ..picture.working_space import SRGB, space_of, working_space
+from ..progress import Progress, silent
 from ..stations.glass.brightness import TELLS, Look, beside, fit_fall_off, gather, light_at
 from ..stations.glass.colour_edges import Colours, LateralFit, colours_of, fit_lateral
 from ..stations.glass.dead_corners import (
@@ -34,7 +35,6 @@ from ..tracking.tracks import places_of
 from ..treatment.lens_profile import LensProfile, glass_from
 from ..types import Real
 from .estimate_motion import Estimates
-from .measure_tracks import Progress, silent
 
 LOOKS = 64  # frames that are looked at for light
 COLOUR_LOOKS = 8  # and for colours
@@ -133,7 +133,7 @@ def find_lateral(path: Path, scan: Scan, first: int, last: int) -> LateralFit:
     """The lateral colour that the edges of frames ``first`` to ``last`` speak for."""
     space = space_of(scan.probe)
     # Of frames that are coded by what changes, codecs leave out the faint colours of fringes first.
-    among = key_frames(path, scan, first, last) or list(range(first, last + 1))
+    among = scan.keys_within(first, last) or list(range(first, last + 1))
     spread = np.linspace(0, len(among) - 1, min(COLOUR_LOOKS, len(among))).round().astype(int)
     seen: list[Colours] = []
     for index in (among[k] for k in spread.tolist()):

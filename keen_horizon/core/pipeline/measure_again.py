@@ -14,11 +14,12 @@ from ..media.probe import scan
 from ..motion.background_flow import background_flow
 from ..motion.pairwise import pairwise_motion
 from ..path.background_shake import background_shake
+from ..progress import Progress, silent
 from ..quality.scores import in_pixels
 from ..stored import stored
 from ..tracking.tracks import Tracks, places_of
 from ..types import Flags
-from .measure_tracks import Progress, measure, silent
+from .measure_tracks import measure
 from .solve_clip import Solution
 
 NEIGHBOURS = 3  # tracks of the source, that tell what a track of the output lies on

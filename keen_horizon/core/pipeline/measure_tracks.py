@@ -1,36 +1,32 @@
-"""The one pass over the pixels: features followed through a range of a recording.
-
-``progress(done, total)`` is called after frames; raising from it stops the work cleanly (that is
-how work is cancelled).
-"""
+"""The one pass over the pixels: features followed through a range of a recording, part by part."""
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
-
-import numpy as np
 
 from ..errors import BadSetting, KeenError, disk_errors
 from ..geometry.canvas import Canvas
 from ..media.ahead import ahead
 from ..media.decode import Picture, Plane, frames
 from ..media.probe import Scan
+from ..media.segments import Handed, Segment, missing, plan
 from ..motion.camera_motion import CameraMotion, PointTrack
 from ..motion.held_point import HeldPoint
 from ..motion.point_tracker import follow_point
+from ..progress import Progress, silent
 from ..tracking.features import FeatureTracker
+from ..tracking.joined import join_tracks
 from ..tracking.tracks import Follower, Tracks, TracksWriter
 
-Progress = Callable[[int, int], None]
 Look = Callable[[int, Plane], None]
-OnTheWay = Callable[[Iterator[Picture], int], Iterator[Picture]]
-
-
-def silent(done: int, total: int) -> None:
-    """Progress that nobody watches."""
+OnTheWay = Callable[[Iterator[Picture], Segment, Path], Iterator[Picture]]
 
 
 def check_range(scan: Scan, first: int, last: int) -> None:
@@ -46,47 +42,150 @@ def check_range(scan: Scan, first: int, last: int) -> None:
 
 def measure(
     path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent,
-    *, closer: bool = False, on_the_way: OnTheWay | None = None,
+    *, closer: bool = False, room: Path | None = None, handed: Handed = missing,
 ) -> Tracks:  # fmt: skip
     """Follow features through frames ``first`` to ``last`` and keep the tracks in ``folder``; more
-    of them, and more exactly, for a ``closer`` measure. ``on_the_way`` something else can be made
-    of the pictures.
+    of them, and more exactly, for a ``closer`` measure.
 
-    If ``folder`` holds a measure of the same range that was broken off, it goes on from there.
+    With ``room``, a folder, parts are kept there, and a measure that was broken off goes on after
+    the last whole one. Which of them are made here is ``handed`` out, if others help.
     """
-    tracker = FeatureTracker(scan.probe.width, scan.probe.height, closer=closer)
-    return followed_through(
-        path, scan, first, last, folder, tracker, progress, on_the_way=on_the_way
-    )
+    with own_room(room) as parts:
+        following = flat(path, scan, first, last, progress, closer=closer)
+        following.go(parts, handed)
+        return following.joined(parts, folder)
 
 
-def followed_through(
-    path: Path, scan: Scan, first: int, last: int, folder: Path, tracker: Follower,
-    progress: Progress, eye: Canvas | None = None, look: Look | None = None,
-    on_the_way: OnTheWay | None = None,
-) -> Tracks:  # fmt: skip
-    """The tracks of ``tracker`` through frames ``first`` to ``last``, kept in ``folder``; it is
-    shown the upper left ``eye`` of pictures, if they hold more. Who else wants to ``look`` is given
-    each frame's number in the range, and its luma. Pictures go through ``on_the_way``, which is
-    told the first one's number, in colour and by a thread of its own."""
-    check_range(scan, first, last)
-    total = last - first + 1
-    part = ... if eye is None else np.s_[: eye.height, : eye.width]
-    with disk_errors(folder, about=path), TracksWriter(folder, tracker) as writer:
-        start = first + writer.resumed
+def flat(
+    path: Path, scan: Scan, first: int, last: int, progress: Progress,
+    *, closer: bool = False, on_the_way: OnTheWay | None = None,
+) -> Following:  # fmt: skip
+    """The pass over a flat clip."""
+
+    def new_follower() -> Follower:
+        return FeatureTracker(scan.probe.width, scan.probe.height, closer=closer)
+
+    return Following(path, scan, first, last, progress, new_follower, on_the_way=on_the_way)
+
+
+@contextmanager
+def own_room(room: Path | None) -> Iterator[Path]:
+    """A place for parts: ``room``, or one that is there for as long as it is needed."""
+    if room is not None:
+        yield room
+        return
+    with TemporaryDirectory(prefix="keen-") as passing:
+        yield Path(passing)
+
+
+@dataclass(frozen=True)
+class Following:
+    """A pass over the pictures of frames ``first`` to ``last``, whose marks are followed.
+
+    In each part they are followed anew, up to the next one's first frame, so that parts do not
+    depend on each other; where they are joined, marks that lie on the same thing are made one.
+
+    Followers are shown the upper left ``eye`` of pictures, if they hold more. Who else wants to
+    ``look`` is given each frame's number in the range, and its luma. Pictures go through
+    ``on_the_way``, in colour and by a thread of its own; it is told of which part they are, and
+    where what is made of it lies. Raises KeenError for a range that is none.
+    """
+
+    path: Path
+    scan: Scan
+    first: int
+    last: int
+    progress: Progress
+    new_follower: Callable[[], Follower]
+    eye: Canvas | None = None
+    look: Look | None = None
+    on_the_way: OnTheWay | None = None
+
+    def __post_init__(self) -> None:
+        check_range(self.scan, self.first, self.last)
+
+    def parts(self, room: Path) -> list[Segment]:
+        """The parts of the range, with the folders in ``room`` that they have or will have."""
+        return plan(room, self.scan, self.first, self.last, "part-{}")
+
+    def go(self, room: Path, handed: Handed = missing) -> None:
+        """Make those parts that are ``handed`` out."""
         with ExitStack() as stack:
-            read = frames(path, scan, start, last, luma_only=on_the_way is None)
-            pictures = stack.enter_context(ahead(read))
-            if on_the_way is not None:
-                pictures = stack.enter_context(ahead(on_the_way(pictures, start)))
+            reading = stack.enter_context(_Reading(self))
+            for part, where in handed(self.parts(room), self.progress):
+                with disk_errors(room, about=self.path):
+                    self._make(part, where, reading)
+
+    def joined(self, room: Path, folder: Path) -> Tracks:
+        """The tracks of all parts, kept in ``folder``."""
+        with disk_errors(folder, about=self.path):
+            folders = [part.path for part in self.parts(room)]
+            times = self.scan.times[self.first : self.last + 1]
+            join_tracks(folders, folder, times, self.first, self.new_follower().near)
+        return Tracks.read(folder)
+
+    def _make(self, part: Segment, where: Path, reading: _Reading) -> None:
+        """Follow the marks of a part, and keep it at ``where`` once it is whole."""
+        begun = where.with_name(f"{where.name}.begun")
+        shutil.rmtree(begun, ignore_errors=True)  # what was broken off
+        follower = self.new_follower()
+        with TracksWriter(begun) as writer, ExitStack() as stack:
+            count = part.last - part.first + 1
+            pictures: Iterator[Picture] = islice(reading.at(part.first), count)
+            if self.on_the_way is not None:
+                pictures = stack.enter_context(ahead(self.on_the_way(pictures, part, begun)))
             for picture in pictures:
-                luma = picture.planes[0][part]
-                writer.add(tracker.step(luma))
-                if look is not None:
-                    look(picture.index - first, luma)
-                progress(picture.index - first + 1, total)
-        writer.close(scan.times[first : last + 1], first)
-    return Tracks.read(folder)
+                luma = self._shown(picture)
+                writer.add(follower.step(luma))
+                if self.look is not None:
+                    self.look(picture.index - self.first, luma)
+                self.progress(picture.index - self.first + 1, self.last - self.first + 1)
+            beyond = part.last
+            if part.last < self.last:
+                beyond += 1
+                writer.add(follower.step(self._shown(reading.next_one())))
+            writer.close(self.scan.times[part.first : beyond + 1], part.first)
+        begun.rename(where)
+
+    def _shown(self, picture: Picture) -> Plane:
+        eye = self.eye
+        luma = picture.planes[0]
+        return luma if eye is None else luma[: eye.height, : eye.width]
+
+
+class _Reading:
+    """A file's pictures, decoded ahead. Whoever goes on where somebody ended does not wait for the
+    file to be entered again."""
+
+    def __init__(self, of: Following) -> None:
+        self._of = of
+        self._opened = ExitStack()
+        self._pictures: Iterator[Picture] = iter(())
+        self._first: Picture | None = None  # that has been looked at already
+        self._next = -1
+
+    def __enter__(self) -> _Reading:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._opened.close()
+
+    def at(self, first: int) -> Iterator[Picture]:
+        """The pictures from frame ``first`` on."""
+        if first != self._next:
+            self._opened.close()
+            of, self._first = self._of, None
+            luma_only = of.on_the_way is None
+            made = frames(of.path, of.scan, first, of.last, luma_only=luma_only)
+            self._pictures = self._opened.enter_context(ahead(made))
+        while (picture := self._first or next(self._pictures, None)) is not None:
+            self._first, self._next = None, picture.index + 1
+            yield picture
+
+    def next_one(self) -> Picture:
+        """The picture that comes next, and comes again."""
+        self._first = next(self._pictures)
+        return self._first
 
 
 def follow(

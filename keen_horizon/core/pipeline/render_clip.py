@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Iterator, Mapping
+from collections.abc import Generator, Iterator, Mapping
 from contextlib import ExitStack, closing
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -18,7 +18,7 @@ from ..media.damage import damage_words
 from ..media.decode import Picture, Plane, frames, working_format
 from ..media.encode import Blank, Encoding, Mp4Writer
 from ..media.probe import Scan
-from ..media.segments import Segment, join, plan
+from ..media.segments import Handed, Segment, join, missing, plan
 from ..path.edge_fill_plan import Lenders
 from ..picture.edge_fill import Lender, warp_with_lenders
 from ..picture.even_sharpness import lend_detail
@@ -26,11 +26,12 @@ from ..picture.painter import Painter
 from ..picture.pixel_stage import AnyStage
 from ..picture.warp import sampler_of
 from ..picture.working_space import space_of
+from ..progress import Progress, silent
 from ..stations.finish import FINISH
 from ..stations.frame import FRAME
 from ..treatment import Treatment
 from ..types import Flags
-from .measure_tracks import Progress, check_range, silent
+from .measure_tracks import check_range
 from .solve_clip import Solution
 
 Held = Mapping[int, Picture]  # by their index in the recording
@@ -221,9 +222,6 @@ class Render:
         return writer.sound_note
 
 
-Handed = Callable[[list[Segment], Progress], Iterator[tuple[Segment, Path]]]
-
-
 def render(
     path: Path,
     scan: Scan,
@@ -234,14 +232,13 @@ def render(
     encoding: Encoding | None = None,
     room: Path | None = None,
     progress: Progress = silent,
-    handed: Handed | None = None,
+    handed: Handed = missing,
 ) -> Rendered:
     """Draw the chain's frames, starting at ``first`` of the file, into an MP4 with its sound.
 
     With ``room``, a folder, the pictures are kept there in segments until all are drawn, and a
     render that was broken off goes on from the last whole one. Which of them are drawn here is
-    ``handed`` out, if others draw, too: it gives segments and where each is to be written, and ends
-    once all are there.
+    ``handed`` out, if others draw, too.
     """
     chain = drawing.chain
     job = Render(path, scan, drawing, first, encoding or Encoding(), progress)
@@ -250,8 +247,8 @@ def render(
         with closing(job.pictures(first)) as pictures:
             sound = job.write(target, pictures, first, job.last, path)
     else:
-        segments = plan(room, job.first, job.last)
-        _draw(job, (handed or _missing)(segments, progress))
+        segments = plan(room, scan, job.first, job.last)
+        _draw(job, handed(segments, progress))
         progress(len(chain), len(chain))
         sound = join(segments, target, job.scan, sound_from=job.path)
     output = chain.view.output
@@ -264,14 +261,7 @@ def help_render(
 ) -> None:  # fmt: skip
     """Draw those segments of somebody else's :func:`render` that are ``handed`` out."""
     job = Render(path, scan, drawing, first, encoding, progress)
-    _draw(job, handed(plan(room, job.first, job.last), progress))
-
-
-def _missing(segments: list[Segment], progress: Progress) -> Iterator[tuple[Segment, Path]]:
-    """Whatever is not there, in order."""
-    for segment in segments:
-        if not segment.path.exists():
-            yield segment, segment.path
+    _draw(job, handed(plan(room, scan, job.first, job.last), progress))
 
 
 def _draw(job: Render, handed: Iterator[tuple[Segment, Path]]) -> None:

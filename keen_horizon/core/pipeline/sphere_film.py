@@ -15,11 +15,11 @@ from ..media.probe import Scan
 from ..picture.sphere_warp import SphereSampler, warp_sphere
 from ..picture.twin_warp import TwinLayout, TwinSampler
 from ..picture.working_space import space_of
+from ..progress import Progress, silent
 from ..stations.view import VIEW
 from ..stations.view.station import camera_at
 from ..treatment import Treatment
 from ..types import Real
-from .measure_tracks import Progress, silent
 from .render_clip import Rendered
 from .sphere_solution import SphereSolution
 from .sphere_source import eyes_of, tag_of

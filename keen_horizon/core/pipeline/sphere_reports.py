@@ -11,13 +11,13 @@ from ..geometry.canvas import Canvas
 from ..media.probe import scan
 from ..motion.sphere_turns import SphereMotion, sphere_motion
 from ..motion.stitch_wobble import LEAST
+from ..progress import Progress, silent
 from ..stations.finish import FINISH
 from ..stations.motion import MOTION
 from ..stations.station import Figure, Report
 from ..stations.view import VIEW
 from ..stations.view.station import LEAST_DETAIL
 from ..treatment import Treatment
-from .measure_tracks import Progress, silent
 from .render_clip import Rendered
 from .reports import frame_entries, seconds_figures
 from .sphere_solution import SphereSolution, shake_of_poses

@@ -26,10 +26,11 @@ from ..motion.point_tracker import follow_point
 from ..motion.sphere_turns import SphereMotion
 from ..motion.uprights import EdgeFinder, Edges
 from ..picture.sphere_warp import SphereSampler, sampled
+from ..progress import Progress, silent
 from ..tracking.sphere_features import SphereTracker
-from ..tracking.tracks import Tracks
+from ..tracking.tracks import Follower, Tracks
 from ..types import Rays, Real
-from .measure_tracks import OnTheWay, Progress, followed_through, silent
+from .measure_tracks import Following, OnTheWay, own_room
 from .sphere_source import first_eye
 
 HELD_SIDE, HELD_ACROSS = 480, 60.0  # px and degrees of the view that a held point is followed in
@@ -39,17 +40,29 @@ LEAST_LOOKS, LOOK_EVERY = 10, 30  # frames that are looked at for edges
 
 def measure_sphere(
     path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent,
-    *, edges: EdgesOnTheWay | None = None, on_the_way: OnTheWay | None = None,
+    *, edges: EdgesOnTheWay | None = None, room: Path | None = None,
 ) -> Tracks:  # fmt: skip
-    """Follow features through frames ``first`` to ``last`` of a sphere, in its first eye if it has
-    two, and gather ``edges``; as :func:`.measure`."""
+    """Follow features through frames ``first`` to ``last`` of a sphere, and gather ``edges``; as
+    :func:`.measure`."""
+    with own_room(room) as parts:
+        following = around(path, scan, first, last, progress, edges=edges)
+        following.go(parts)
+        return following.joined(parts, folder)
+
+
+def around(
+    path: Path, scan: Scan, first: int, last: int, progress: Progress,
+    *, edges: EdgesOnTheWay | None = None, on_the_way: OnTheWay | None = None,
+) -> Following:  # fmt: skip
+    """The pass over a sphere, over its first eye if it has two."""
     eye, part = first_eye(scan.probe), None
     if isinstance(scan.layout, PartLayout):
         part = scan.layout.rows_and_columns(eye)
-    tracker = SphereTracker(eye, part)
-    return followed_through(
-        path, scan, first, last, folder, tracker, progress, eye, edges, on_the_way
-    )
+
+    def new_follower() -> Follower:
+        return SphereTracker(eye, part)
+
+    return Following(path, scan, first, last, progress, new_follower, eye, edges, on_the_way)
 
 
 class EdgesOnTheWay:

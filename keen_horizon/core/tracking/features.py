@@ -7,7 +7,6 @@ Lucas-Kanade (Bouguet 2000, as OpenCV has it); kept only if following them back 
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -41,6 +40,7 @@ NOISE_OF_EDGES = 1.4826 / 20**0.5
 EDGE = 6  # working pixels kept clear of the border
 FLAT = 0.02  # contrast of a thumbnail (of 1) below which differences are noise
 _THUMB = (32, 18)
+NEAR = 1.5  # working pixels between marks on the same corner, each found by itself
 ACCURACY = 0.15  # working pixels to which motion is known (docs/benchmarks.md)
 
 
@@ -115,27 +115,9 @@ class FeatureTracker:
         order = np.argsort(ids)
         return FrameFeatures(ids[order], points[order], started, followed, change, _variance(edges))
 
-    def state(self) -> dict[str, NDArray[Any]]:
-        """All it knows after the last frame, for :meth:`restore`."""
-        assert self._thumb is not None
-        return {
-            "thumb": self._thumb,
-            "counts": np.array([self._next_id, self._age]),
-            **{f"fine_{name}": value for name, value in self._fine.state().items()},
-            **{f"coarse_{name}": value for name, value in self._coarse.state().items()},
-        }
-
-    def can_restore(self, state: Mapping[str, NDArray[Any]]) -> bool:
-        """Whether a state is whole."""
-        parts = {f"{layer}_{part}" for layer in ("fine", "coarse") for part in _Layer.STATE}
-        return parts | {"thumb", "counts"} <= state.keys()
-
-    def restore(self, state: Mapping[str, NDArray[Any]]) -> None:
-        """Go on as the follower did whose :meth:`state` this is."""
-        self._thumb = state["thumb"]
-        self._next_id, self._age = (int(n) for n in state["counts"])
-        for name, layer in (("fine", self._fine), ("coarse", self._coarse)):
-            layer.restore({part: state[f"{name}_{part}"] for part in _Layer.STATE})
+    @property
+    def near(self) -> float:
+        return NEAR * float(self._full[1]) / self._size[1]
 
     def _source(self, layer: _Layer) -> NDArray[np.float32]:
         """A layer's marks in source pixels."""
@@ -218,8 +200,6 @@ class _Layer:
     """Marks that are followed in pictures of one ``size`` (working pixels, width and height). A
     corner is worth following from strength ``floor`` on, and from a ``share`` of the strongest."""
 
-    STATE = ("before", "points", "ids", "seeded")
-
     def __init__(self, size: tuple[int, int], cells: int, floor: float, share: float) -> None:
         self.size, self.floor, self._share = size, floor, share
         self._cell = max(12, round(min(size) / cells))
@@ -232,18 +212,6 @@ class _Layer:
     def is_thin(self) -> bool:
         """Whether many of the marks of the last seeding are lost."""
         return len(self.points) < RESEED_BELOW * self._seeded
-
-    def state(self) -> dict[str, NDArray[Any]]:
-        assert self._before is not None
-        return {
-            "before": self._before, "points": self.points, "ids": self.ids,
-            "seeded": np.array(self._seeded),
-        }  # fmt: skip
-
-    def restore(self, state: Mapping[str, NDArray[Any]]) -> None:
-        self._before = state["before"]
-        self.points, self.ids = state["points"], state["ids"]
-        self._seeded = int(state["seeded"])
 
     def follow(self, picture: NDArray[np.uint8]) -> None:
         """Follow the marks from the picture before into this one."""

@@ -7,9 +7,6 @@ equal angles spread the marks evenly by solid angle.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +19,7 @@ from ..types import Flags, Rays
 from .features import (
     CORNER_FLOOR,
     CORNER_SHARE,
+    NEAR,
     RESEED_BELOW,
     RESEED_EVERY,
     FrameFeatures,
@@ -73,6 +71,11 @@ class SphereTracker:
         points = self._camera.to_pixels(self._rays).astype(np.float32)
         return FrameFeatures(self._ids, points, started, count, change, sharpness)
 
+    @property
+    def near(self) -> float:
+        own = self._views.own  # a quarter of the way around
+        return NEAR * self._camera.canvas.width / (4 * (own.stop - own.start))
+
     def _follow(self, views: list[NDArray[np.uint8]]) -> None:
         owner = self._views.owners(self._rays)
         places = self._views.to_pixels(self._rays, owner).astype(np.float32)
@@ -122,21 +125,3 @@ class SphereTracker:
             high = span.stop - (self._rim if span.stop < size else -1)
             inside &= (at[:, axis] > low) & (at[:, axis] < high)
         return inside
-
-    def state(self) -> dict[str, NDArray[Any]]:
-        """All it knows after the last frame, for :meth:`restore`."""
-        assert self._thumb is not None
-        return {
-            "thumb": self._thumb, "views": np.stack(self._before), "rays": self._rays,
-            "ids": self._ids, "counts": np.array([self._next_id, self._age, self._seeded]),
-        }  # fmt: skip
-
-    def can_restore(self, state: Mapping[str, NDArray[Any]]) -> bool:
-        """Whether a state is whole."""
-        return {"thumb", "views", "rays", "ids", "counts"} <= state.keys()
-
-    def restore(self, state: Mapping[str, NDArray[Any]]) -> None:
-        """Go on as the follower did whose :meth:`state` this is."""
-        self._thumb, self._before = state["thumb"], list(state["views"])
-        self._rays, self._ids = state["rays"], state["ids"]
-        self._next_id, self._age, self._seeded = (int(n) for n in state["counts"])

@@ -6,11 +6,10 @@ with one entry a frame. Writing needs memory for one frame; reading maps the rec
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
-from typing import BinaryIO, Protocol
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,20 +17,18 @@ from numpy.typing import NDArray
 from ..types import AnyArray, Points, Real
 from .features import FrameFeatures
 
-KEEP_EVERY = 250  # frames: no more than that is measured again after a worker was killed
 RECORD = np.dtype([("id", "<u4"), ("x", "<f4"), ("y", "<f4")])
 
 
 class Follower(Protocol):
-    """What gives the features of one frame after another, and can be broken off."""
+    """What gives the features of one frame after another."""
 
     def step(self, luma: AnyArray) -> FrameFeatures: ...
 
-    def state(self) -> dict[str, AnyArray]: ...
-
-    def can_restore(self, state: Mapping[str, AnyArray]) -> bool: ...
-
-    def restore(self, state: Mapping[str, AnyArray]) -> None: ...
+    @property
+    def near(self) -> float:
+        """Source px within which two marks, sought apart from each other, lie on the same thing."""
+        ...
 
 
 def places_of(records: NDArray[np.void]) -> Points:
@@ -40,36 +37,13 @@ def places_of(records: NDArray[np.void]) -> Points:
 
 
 class TracksWriter:
-    """Takes :class:`FrameFeatures` in order; :meth:`close` makes the folder readable.
+    """Takes :class:`FrameFeatures` in order; :meth:`close` makes the folder readable."""
 
-    Every :data:`KEEP_EVERY` frames it notes where ``follower`` stands. Made on a folder that
-    holds such a note, it brings the follower back to there: ``resumed`` frames are done already.
-    """
-
-    def __init__(self, folder: Path, follower: Follower) -> None:
+    def __init__(self, folder: Path) -> None:
         folder.mkdir(parents=True, exist_ok=True)
-        self._folder, self._follower = folder, follower
+        self._folder = folder
         self._rows: list[tuple[int, int, int, float, float]] = []
-        marks, note = folder / "marks.dat", folder / "broken-off.npz"
-        self._note = note
-        fresh = folder / "marks.part"
-        self._file = fresh.open("wb")
-        if note.exists():
-            with np.load(note, allow_pickle=False) as kept:
-                state = {name: kept[name] for name in kept.files}
-            rows = state.pop("rows")
-            size = RECORD.itemsize * int(rows[:, 0].sum())
-            # Copied, not appended to: whoever was taken for dead may still hold the old file.
-            # An earlier version's note may lack what is needed now.
-            known = follower.can_restore(state)
-            if known and _copy_start(marks, self._file, size) == size:
-                follower.restore(state)
-                self._rows = [tuple(row) for row in rows.tolist()]
-            else:  # what was noted is not all there
-                self._file.seek(0)
-                self._file.truncate()
-        fresh.replace(marks)
-        self.resumed = len(self._rows)
+        self._file = (folder / "marks.dat").open("wb")
 
     def add(self, marks: FrameFeatures) -> None:
         records = np.empty(len(marks.ids), RECORD)
@@ -79,16 +53,6 @@ class TracksWriter:
         self._rows.append(
             (len(records), marks.started, marks.followed, marks.change, marks.sharpness)
         )
-        if len(self._rows) % KEEP_EVERY == 0:
-            self._keep()
-
-    def _keep(self) -> None:
-        self._file.flush()
-        part = self._note.with_suffix(".part")
-        with part.open("wb") as out:
-            state = {"rows": np.array(self._rows, float)} | self._follower.state()
-            np.savez(out, allow_pickle=False, **state)
-        part.replace(self._note)
 
     def close(self, times: NDArray[np.float64], first: int) -> None:
         """``times`` ``(n,)`` seconds of each frame; ``first`` is the range's first frame."""
@@ -96,8 +60,7 @@ class TracksWriter:
         rows = np.array(self._rows, float).reshape(-1, 5)
         if len(rows) != len(times):
             raise ValueError(f"{len(rows)} frames were measured, {len(times)} were meant")
-        _write_frames(self._folder, rows, times, first)
-        self._note.unlink(missing_ok=True)
+        write_frames(self._folder, rows, times, first)
 
     def __enter__(self) -> TracksWriter:
         return self
@@ -111,7 +74,7 @@ class TracksWriter:
         self._file.close()
 
 
-def _write_frames(folder: Path, rows: Real, times: Real, first: int) -> None:
+def write_frames(folder: Path, rows: Real, times: Real, first: int) -> None:
     """``rows`` ``(n, 5)``: how many marks a frame has, and the rest of :class:`FrameFeatures`."""
     np.savez(
         folder / "frames.npz",
@@ -123,16 +86,6 @@ def _write_frames(folder: Path, rows: Real, times: Real, first: int) -> None:
         times=np.asarray(times, float),
         first=np.int64(first),
     )
-
-
-def _copy_start(source: Path, target: BinaryIO, count: int) -> int:
-    """Copy the first ``count`` bytes, or as many as there are; returns how many."""
-    left = count
-    with source.open("rb") as old:
-        while left > 0 and (piece := old.read(min(left, 1 << 20))):
-            target.write(piece)
-            left -= len(piece)
-    return count - left
 
 
 @dataclass(frozen=True)
@@ -195,6 +148,13 @@ class Tracks:
     def __len__(self) -> int:
         return len(self.times)
 
+    @property
+    def rows(self) -> Real:
+        """``(n, 5)`` what is told of each frame, see :func:`write_frames`."""
+        counts = np.diff(self.offsets)
+        told = (counts, self.started, self.followed, self.change, self.sharpness)
+        return np.stack([np.asarray(one, float) for one in told], axis=1)
+
     def window(self, start: int, stop: int) -> Tracks:
         """The measure of some frames alone, counted from the start of the range."""
         low, high = int(self.offsets[start]), int(self.offsets[stop])
@@ -216,10 +176,7 @@ class Tracks:
         part = slice(start, stop)
         with (folder / "marks.dat").open("wb") as out:
             self.records[self.offsets[start] : self.offsets[stop]].tofile(out)
-        counts = np.diff(self.offsets)[part]
-        rows = (counts, self.started[part], self.followed[part], self.change[part],
-                self.sharpness[part])  # fmt: skip
-        _write_frames(folder, np.stack(rows, axis=1), self.times[part], self.first + start)
+        write_frames(folder, self.rows[part], self.times[part], self.first + start)
 
     def frame(self, t: int) -> NDArray[np.void]:
         """The records of frame ``t`` of the range."""
