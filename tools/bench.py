@@ -51,6 +51,7 @@ from .sphere import sphere
 from .steadying import long_clips, shaky_motion, shutters, steadying
 from .truth import truth
 from .waits import waits
+from .workers import workers
 
 SECONDS = 10  # of the clip that speed is taken of
 HOME = Path(__file__).parent.parent
@@ -62,6 +63,7 @@ def main() -> int:
         "lenses": lenses, "glass": glass,
         "sphere": sphere, "truth": truth, "long": long_clips, "speed": speed,
         "memory": memory, "preview": preview, "interlaced": interlaced, "waits": waits,
+        "workers": workers,
         "hostile": hostile,
     }  # fmt: skip
     chosen = sys.argv[1:]

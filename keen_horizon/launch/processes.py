@@ -67,8 +67,11 @@ class Processes:
         )  # fmt: skip
 
     def start_workers(self) -> None:
-        """One worker for everything and one that is never held up by an export."""
-        self.start("worker-all", ["keen_horizon.launch", "run-worker"])
+        """A worker for everything for each two cores, which is what one keeps busy; and one that is
+        never held up by an export."""
+        for k in range(1, max(1, (os.cpu_count() or 1) // 2) + 1):
+            name = "worker-all" if k == 1 else f"worker-all-{k}"
+            self.start(name, ["keen_horizon.launch", "run-worker"])
         self.start("worker-quick", ["keen_horizon.launch", "run-worker", "quick"])
 
     def check(self) -> None:

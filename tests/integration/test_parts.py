@@ -1,23 +1,28 @@
-"""One film, drawn by several workers."""
+"""One film, followed or drawn by several workers."""
 
 from __future__ import annotations
 
 import signal
 import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import timedelta
 
 import numpy as np
 import pytest
+from sqlalchemy import select
 
+from keen_horizon.core import pipeline
 from keen_horizon.core.media import segments
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
+from keen_horizon.core.tracking.tracks import Tracks
 from keen_horizon.jobs import parts
 from keen_horizon.jobs.lifecycle import run_of
 from keen_horizon.jobs.parts import Helping, Parts
 from keen_horizon.jobs.runner import JobRunner
-from keen_horizon.store.models import Export, Job, Part
+from keen_horizon.store.models import Export, Followed, Job, Part
 from tests.integration.conftest import wait_for
 from tests.integration.test_jobs import export_of
 
@@ -46,16 +51,13 @@ def done_by(monkeypatch) -> list[tuple[str, int]]:
 
     monkeypatch.setattr(Parts, "_done", noted)
     monkeypatch.setattr(segments, "LENGTH", LENGTH)
+    monkeypatch.setattr(segments, "LONGEST", LENGTH)
     return found
 
 
-def test_several_workers_draw_one_film_and_no_frame_shows_it(place, make_clip, done_by):
-    _, clip_id = place.measured(make_clip("shared.mp4", count=190))
-    alone, work_id = export_of(place, clip_id)
-    assert place.work_now(work_id) == "done"
-    assert [number for _, number in done_by] == list(range(10))
-    done_by.clear()
-    together, work_id = export_of(place, clip_id)
+@contextmanager
+def a_helper(place, work_id: int) -> Iterator[None]:
+    """Somebody who helps with a piece of work as long as it goes on."""
     helper = JobRunner(place.database, place.store)
 
     def help_on():
@@ -65,8 +67,20 @@ def test_several_workers_draw_one_film_and_no_frame_shows_it(place, make_clip, d
 
     helping = threading.Thread(target=help_on)
     helping.start()
-    assert place.work_now(work_id) == "done"
+    yield
     helping.join()
+
+
+def test_several_workers_draw_one_film_and_no_frame_shows_it(place, make_clip, done_by):
+    _, clip_id = place.measured(make_clip("shared.mp4", count=190))
+    done_by.clear()
+    alone, work_id = export_of(place, clip_id)
+    assert place.work_now(work_id) == "done"
+    assert [number for _, number in done_by] == list(range(10))
+    done_by.clear()
+    together, work_id = export_of(place, clip_id)
+    with a_helper(place, work_id):
+        assert place.work_now(work_id) == "done"
     assert sorted(number for _, number in done_by) == list(range(10))
     assert len({owner for owner, _ in done_by}) == 2
     one, other = film_of(place, alone), film_of(place, together)
@@ -76,10 +90,47 @@ def test_several_workers_draw_one_film_and_no_frame_shows_it(place, make_clip, d
         assert session.query(Part).count() == 0
 
 
+def test_several_workers_take_one_file_in_and_no_frame_or_mark_shows_it(
+    place, make_clip, done_by, tmp_path
+):
+    path = make_clip("together.mp4", count=190)
+    recording, clip = place.add(path)
+    work_id = place.ask("ingest", recording, clip_id=clip)
+    with a_helper(place, work_id):
+        assert place.work_now(work_id) == "done"
+    assert sorted(number for _, number in done_by) == list(range(10))
+    assert len({owner for owner, _ in done_by}) == 2
+    with place.database.session() as session:
+        kept = session.scalar(select(Followed).where(Followed.recording_id == recording))
+        assert session.query(Part).count() == 0
+    shared = Tracks.read(place.store.path(kept.folder_key))
+    alone = pipeline.measure(path, scan(path), 0, 189, tmp_path / "alone")
+    assert (shared.records == alone.records).all()
+    assert (shared.rows == alone.rows).all()
+    row = place.recording(recording)
+    proxy, found = place.store.path(row.proxy_key), scan(path)
+    shown = np.stack([p.planes[0].astype(int) for p in frames(proxy, scan(proxy), 0, 189)])
+    source = np.stack([p.planes[0].astype(int) for p in frames(path, found, 0, 189)])
+    assert np.abs(shown - source).mean(axis=(1, 2)).max() < 4
+    assert place.store.path(row.poster_key).exists()
+
+
+def test_a_closer_measure_is_shared_too(place, make_clip, done_by):
+    recording, clip = place.measured(make_clip("closer.mp4", count=100))
+    done_by.clear()
+    details = {"first": 0, "last": 99, "closer": True}
+    work_id = place.ask("measure", recording, clip_id=clip, details=details)
+    with a_helper(place, work_id):
+        assert place.work_now(work_id) == "done"
+    assert sorted(number for _, number in done_by) == list(range(5))
+    assert len({owner for owner, _ in done_by}) == 2
+
+
 def test_a_part_whose_owner_falls_silent_is_drawn_by_another(
     place, make_clip, done_by, monkeypatch
 ):
     _, clip_id = place.measured(make_clip("silent.mp4", count=90))
+    done_by.clear()
     export_id, work_id = export_of(place, clip_id)
     monkeypatch.setattr(parts, "SILENT", timedelta(seconds=0.5))
     listed = Parts.list_all
@@ -116,7 +167,7 @@ def test_whoever_helps_stops_once_the_work_is_not_wanted_any_more(place, make_cl
 def test_workers_that_are_asked_help_and_one_that_dies_at_it_costs_nothing(
     place, make_clip, workers
 ):
-    path = make_clip("hard.mp4", width=960, height=720, count=600, sound=None)
+    path = make_clip("hard.mp4", width=640, height=480, count=600, sound=None)
     _, clip_id = place.measured(path)
     export_id, work_id = export_of(place, clip_id)
     first, second = workers(patient=True), workers(patient=True)
