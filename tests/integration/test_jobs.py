@@ -117,7 +117,7 @@ def test_a_file_is_decoded_once_and_ranges_are_cut_out_of_what_was_seen_then(
     with place.database.session() as session:
         whole = treatments.measure_of(session, library.get_clip(session, clip_id))
         assert whole.seconds > 0
-    monkeypatch.setattr(measuring.pipeline, "measure", None)  # nobody looks at pixels again
+    monkeypatch.setattr(measuring, "flat", None)  # nobody looks at pixels again
     with place.database.session() as session:
         clip = library.get_clip(session, clip_id)
         treatments.set_range(clip, 10, 24)
@@ -343,7 +343,7 @@ def _killed_at(run, frame: int, place, copied):
 
 @pytest.mark.parametrize("kind", ["measure", "export"])
 def test_killing_a_worker_loses_no_accepted_work(place, make_clip, workers, kind):
-    path = make_clip(f"kill-{kind}.mp4", width=960, height=720, count=150)
+    path = make_clip(f"kill-{kind}.mp4", width=640, height=480, count=150)
     export_id = None
     if kind == "measure":
         recording_id, clip_id = place.add(path)

@@ -46,7 +46,7 @@ def stand(place, job_id: int, state: str) -> None:
 
 
 def test_a_stopped_worker_a_replaced_one_and_a_killed_one_lose_nothing(place, make_clip, workers):
-    path = make_clip("stopped.mp4", width=960, height=720, count=500, sound=None)
+    path = make_clip("stopped.mp4", width=640, height=480, count=500, sound=None)
     recording, _ = place.add(path)
     job = place.ask("ingest", recording)
     first = workers()

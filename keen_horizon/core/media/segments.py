@@ -108,6 +108,7 @@ def _packets(segments: list[Segment], scan: Scan) -> Iterator[Packet[VideoStream
     """The packets of all segments in decoding order, with presentation times of the whole."""
     zero = int(scan.pts[segments[0].first])
     for segment in segments:
+        expected = segment.last - segment.first + 1
         with open_input(segment.path) as container:
             stream = picture_stream(container, segment.path)
             assert stream.time_base is not None
@@ -120,8 +121,10 @@ def _packets(segments: list[Segment], scan: Scan) -> Iterator[Packet[VideoStream
                 packet.duration = round((packet.duration or 0) * to_source)
                 packet.time_base = scan.time_base
                 count += 1
+                if count > expected:
+                    break
                 yield packet
-        if count != segment.last - segment.first + 1:
+        if count != expected:
             raise DamagedMedia(
                 "a finished part of the film has been damaged.", file=segment.path,
                 remedy="Try again.",
