@@ -7,7 +7,7 @@ world directions to camera directions (x right, y down, z forward).
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -79,23 +79,30 @@ class Pinhole:
         """Cosine of a little more than the widest angle in the picture."""
         return float(np.cos(np.arccos(self.rays[..., 2].min()) + 0.06))
 
-    @cached_property
+    @property
     def rays(self) -> NDArray[np.float32]:
         """``(height, width, 3)`` the direction of each pixel, of unit length."""
-        x, y = np.meshgrid(np.arange(self.width, dtype=float), np.arange(self.height, dtype=float))
-        pixels = self.drawn_in(np.stack([x.ravel(), y.ravel()], axis=-1))
-        if self.glass is not None:
-            rays = self.glass.directions(pixels, self.matrix)
-        else:
-            flat = np.concatenate([pixels, np.ones((len(pixels), 1))], axis=1)
-            rays = flat @ np.linalg.inv(self.matrix).T
-            rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
-        return rays.reshape(self.height, self.width, 3).astype(np.float32)
+        return _rays_of(self)
 
     @classmethod
     def from_view(cls, width: int, height: int, degrees: float) -> Pinhole:
         """A camera with this horizontal angle of view."""
         return cls(width, height, width / 2 / np.tan(np.radians(degrees) / 2))
+
+
+@lru_cache(maxsize=8)
+def _rays_of(camera: Pinhole) -> NDArray[np.float32]:
+    """As :attr:`.Pinhole.rays`: they take a second, and takes by the same camera share them."""
+    width, height = camera.width, camera.height
+    x, y = np.meshgrid(np.arange(width, dtype=float), np.arange(height, dtype=float))
+    pixels = camera.drawn_in(np.stack([x.ravel(), y.ravel()], axis=-1))
+    if camera.glass is not None:
+        rays = camera.glass.directions(pixels, camera.matrix)
+    else:
+        flat = np.concatenate([pixels, np.ones((len(pixels), 1))], axis=1)
+        rays = flat @ np.linalg.inv(camera.matrix).T
+        rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
+    return rays.reshape(height, width, 3).astype(np.float32)
 
 
 @dataclass(frozen=True)

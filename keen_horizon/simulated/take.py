@@ -73,8 +73,8 @@ class Take:
         if self.fringes is not None:
             for channel, spread in ((2, self.fringes.red), (0, self.fringes.blue)):
                 assert isinstance(self.truth.camera, Pinhole)
-                moved = replace(self.truth, camera=_spread(self.truth.camera, spread))
-                other = self.scene.draw(moved, frame)
+                moved = replace(self.truth.camera, spread=spread)
+                other = self.scene.draw(replace(self.truth, camera=moved), frame)
                 picture[..., channel] = other[..., channel]
         return picture
 
@@ -90,12 +90,6 @@ class Take:
             return self.points
         x, y = np.meshgrid(np.arange(-24.0, 40.0, 1.0), np.arange(-5.0, 0.5, 0.5))
         return np.stack([x.ravel(), y.ravel(), np.full(x.size, FAR_QUAY)], axis=-1)
-
-
-@cache
-def _spread(camera: Pinhole, spread: tuple[float, float]) -> Pinhole:
-    """The camera as one colour sees through it; the same for every frame, as its rays take time."""
-    return replace(camera, spread=spread)
 
 
 @cache
