@@ -21,9 +21,10 @@ WORKING_HEIGHT = 540
 CELLS = 13  # along the shorter side; one new mark a cell at most
 CLOSER = 1.6  # times as many cells either way, and as large a picture, for a closer measure
 CLOSER_COST = 2.6  # times as long as that takes
-WINDOW = (15, 15)
+WINDOW = 13  # working pixels, around a mark
 LEVELS = 3
 ENOUGH = (cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 12, 0.03)
+BACK = (cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 6, 0.1)  # it only has to tell home
 RESEED_EVERY = 10  # frames
 RESEED_BELOW = 0.7  # of the marks that the last seeding left
 HOME_WITHIN = 0.5  # working pixels between a mark and itself, followed forth and back
@@ -145,17 +146,18 @@ def picture_change(
 
 def followed(
     before: NDArray[np.uint8], picture: NDArray[np.uint8], points: NDArray[np.float32],
-    size: tuple[int, int],
+    size: tuple[int, int], window: int,
 ) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:  # fmt: skip
     """Where ``points`` ``(m, 2)`` of the picture ``before`` are in a ``picture`` of ``size`` (px,
-    width and height), and which of them were truly found."""
+    width and height), by what is in a ``window`` of so many px around each; and which of them were
+    truly found."""
     there, found, _ = cv2.calcOpticalFlowPyrLK(
-        before, picture, points, None, winSize=WINDOW, maxLevel=LEVELS, criteria=ENOUGH
+        before, picture, points, None, winSize=(window, window), maxLevel=LEVELS, criteria=ENOUGH
     )
     # The way back starts from where it ought to end: a mark that was truly followed stays there,
     # one that slipped onto something else is driven off.
     back, home, _ = cv2.calcOpticalFlowPyrLK(
-        picture, before, there, points.copy(), winSize=WINDOW, maxLevel=1, criteria=ENOUGH,
+        picture, before, there, points.copy(), winSize=(window, window), maxLevel=0, criteria=BACK,
         flags=cv2.OPTFLOW_USE_INITIAL_FLOW,
     )  # fmt: skip
     width, height = size
@@ -218,7 +220,7 @@ class _Layer:
         before, self._before = self._before, picture
         if before is None or not len(self.points):
             return
-        there, good = followed(before, picture, self.points, self.size)
+        there, good = followed(before, picture, self.points, self.size, WINDOW)
         self.points, self.ids = there[good], self.ids[good]
 
     def seed(self, taken: NDArray[np.float32], next_id: int) -> int:

@@ -33,6 +33,7 @@ SIDE = 352  # pixels of a view
 WIDTH = 1440  # of the equirectangular picture that views are drawn from, at the least
 CELLS = 9  # along a view's own part; one new mark a cell at most
 VIEWS = len(AXES)
+WINDOW = 15  # pixels of a view, around a mark; more than on flat clips, whose marks move alike
 RIM = 0.02  # of a picture's height, by which marks keep away from where a part of a sphere ends
 
 
@@ -84,7 +85,9 @@ class SphereTracker:
             mine = np.flatnonzero(owner == view)
             if not len(mine):
                 continue
-            there, good = followed(self._before[view], views[view], places[mine], (SIDE, SIDE))
+            there, good = followed(
+                self._before[view], views[view], places[mine], (SIDE, SIDE), WINDOW
+            )
             self._rays[mine] = self._views.to_rays(there, view)
             kept[mine] = good & self._shown(self._rays[mine])
         self._rays, self._ids = self._rays[kept], self._ids[kept]
