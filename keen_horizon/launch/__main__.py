@@ -115,8 +115,8 @@ def run_worker(queues: list[str]) -> int:
 
 # Tests that need no browser go along with those that do, which leave half of the machine idle; kept
 # back, so that no page waits for them.
-BESIDE = ["nice", "-n", "15", sys.executable, "-m", "pytest", "-m", "not browser"]
-BESIDE += ["-n", "2", "--dist", "loadfile"]
+BESIDE = ["nice", "-n", "5", sys.executable, "-m", "pytest", "-m", "not browser"]
+BESIDE += ["-n", "3", "--dist", "loadfile"]  # some of them only wait
 LONGEST = 1800  # seconds that they may go on alone
 IN_BROWSER = [sys.executable, "-m", "pytest", "-m", "browser"]
 

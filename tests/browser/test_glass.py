@@ -17,7 +17,7 @@ from keen_horizon.core.stations.glass.lateral import Lateral
 from keen_horizon.simulated.shade import Shade
 from tests.browser.conftest import enter, report, reset, station, summary, tools, unfold, value
 from tests.browser.test_application import picture
-from tools.browser import pause_at, until, wait_settled
+from tools.browser import bytes_of, pause_at, until, wait_settled
 
 pytestmark = pytest.mark.browser
 FOLDS = ("Dead corners", "Colours by hand", "Halo")
@@ -189,12 +189,7 @@ def colours(page: Page) -> np.ndarray:
 
 def drawn_small(page: Page) -> np.ndarray:
     """The treated picture at the proxy's own size, red, green and blue."""
-    raw = page.evaluate(
-        "() => { const { bytes } = keen.stage.small(960); let text = '';"
-        " for (let i = 0; i < bytes.length; i += 8192)"
-        " text += String.fromCharCode(...bytes.subarray(i, i + 8192)); return btoa(text); }"
-    )
-    both = np.frombuffer(base64.b64decode(raw), np.uint8).reshape(2, 540, 960, 4)
+    both = bytes_of(page, "() => keen.stage.small(960).bytes").reshape(2, 540, 960, 4)
     return both[1, ::-1, :, :3].astype(float)
 
 

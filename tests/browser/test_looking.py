@@ -18,10 +18,11 @@ from tests.browser.conftest import (
     unfold,
     value,
 )
-from tools.browser import pause_at, until, wait_settled
+from tools.browser import bytes_of, pause_at, until, wait_settled
 
 pytestmark = pytest.mark.browser
 EXACT = "() => Boolean(keen.stage.exactNow)"
+CANVAS = "c => c.getContext('2d').getImageData(0, 0, c.width, c.height).data"
 COUNT = "() => Alpine.$data(document.querySelector('.scopes')).count"
 
 
@@ -109,10 +110,7 @@ def test_the_strongest_fringe_is_enlarged_beside_the_sliders(fresh: Page):
     pair = tools(fresh, "Glass").locator(".loupe-pair canvas")
     expect(pair.first).to_be_visible()
     for k in range(2):
-        drawn = pair.nth(k).evaluate(
-            "c => [...c.getContext('2d').getImageData(0, 0, c.width, c.height).data]"
-        )
-        assert np.array(drawn).std() > 5
+        assert bytes_of(pair.nth(k), CANVAS).std() > 5
     toggle(fresh, "Exact")
     assert fresh.complaints == []
 
@@ -168,10 +166,8 @@ def test_a_loop_is_drawn_exactly_and_played_at_its_own_size(fresh: Page):
 
 
 def scope(page: Page, part: str) -> np.ndarray:
-    drawn = page.locator(f".scopes canvas[x-ref={part}]").evaluate(
-        "c => [...c.getContext('2d').getImageData(0, 0, c.width, c.height).data]"
-    )
-    return np.array(drawn, float).reshape(160, 256, 4)
+    drawn = bytes_of(page.locator(f".scopes canvas[x-ref={part}]"), CANVAS)
+    return drawn.reshape(160, 256, 4).astype(float)
 
 
 def asked(page: Page, before: int) -> None:
@@ -252,9 +248,9 @@ def test_finish_says_what_scaling_took_and_what_is_put_back(fresh: Page):
 
 def test_the_picture_is_sharper_on_the_page(fresh: Page):
     reset(fresh, "motion.on=false", "frame.extra_zoom=1.2", "finish.on=false")
-    small = "() => [...keen.stage.small(480).bytes]"
-    plain = np.array(fresh.evaluate(small), float).reshape(2, -1, 480, 4)[1, ..., 1]
+    small = "() => keen.stage.small(480).bytes"
+    plain = bytes_of(fresh, small).reshape(2, -1, 480, 4)[1, ..., 1].astype(float)
     reset(fresh, "motion.on=false", "frame.extra_zoom=1.2", "finish.on=true", "finish.beyond=200")
-    sharp = np.array(fresh.evaluate(small), float).reshape(2, -1, 480, 4)[1, ..., 1]
+    sharp = bytes_of(fresh, small).reshape(2, -1, 480, 4)[1, ..., 1].astype(float)
     assert np.abs(np.diff(sharp, axis=1)).mean() > 1.03 * np.abs(np.diff(plain, axis=1)).mean()
     assert fresh.complaints == []

@@ -100,7 +100,7 @@ def longer(take: Path, path: Path, times: int) -> Path:
 
 def test_taking_in_is_cancelled_and_tried_again(shelf: Page, take: Path, tmp_path: Path):
     (tmp_path / "no film.mp4").write_text("no film")
-    long = longer(take, tmp_path / "long walk.mp4", 10)
+    long = longer(take, tmp_path / "long walk.mp4", 6)
     shelf.set_input_files(".shoot input[type=file]", [long, tmp_path / "no film.mp4"])
     card = shelf.locator(".card-clip").filter(has=shelf.get_by_label("Name of the clip long walk"))
     jobs = shelf.locator("[aria-controls=tray]")

@@ -5,6 +5,7 @@ import numpy as np
 import pytest
 
 from keen_horizon.core.media.photographs import is_photograph
+from keen_horizon.jobs import charts
 from keen_horizon.simulated.brindle_quay import engine_shed
 from keen_horizon.simulated.charts import deck_camera, photographs
 from keen_horizon.simulated.record import record
@@ -131,7 +132,8 @@ def test_charts_are_read_from_photographs_and_made_a_lens(place, clip):
     assert "2 × 6 inner corners" in wrong.json["error"]
 
 
-def test_a_clip_without_charts_says_so(place, clip):
+def test_a_clip_without_charts_says_so(place, clip, monkeypatch):
+    monkeypatch.setattr(charts, "LOOKED_AT", 6)
     asked = {"columns": 9, "rows": 6, "photos": []}
     answer = place.post(f"/clips/{clip}/chart", asked).json
     assert place.work_now(answer["work"]["id"]) == "done"

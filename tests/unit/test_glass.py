@@ -202,7 +202,7 @@ def dark(tmp_path_factory: pytest.TempPathFactory):
     """A descent through a lens that loses a stop in its corners; the file, and the shade."""
     folder = tmp_path_factory.mktemp("dark")
     shade = Shade(1280, 720, 0.62, (0.03, -0.02))
-    record(replace(slip_descent(3.0), shade=shade), folder / "dark.mp4", sound=False)
+    record(replace(slip_descent(2.0), shade=shade), folder / "dark.mp4", sound=False)
     return folder / "dark.mp4", shade
 
 
