@@ -31,6 +31,7 @@ from flask import Flask
 from keen_horizon.core.errors import MediaError
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import Scan, scan
+from keen_horizon.launch.__main__ import compiled_once
 from keen_horizon.launch.postgres import free_port
 from keen_horizon.launch.running import Running, application
 from keen_horizon.simulated.brindle_quay import quay_walk
@@ -335,6 +336,7 @@ def _tried(folder: Path, whole: Path, number: int) -> Tried:
             [sys.executable, "-m", "keen_horizon.cli", "correct", path, out, "--report", told,
              "--set", "motion.model=shift", "--lines", "180"],
             capture_output=True, text=True, timeout=180, cwd=HOME,
+            env={**os.environ, **compiled_once(str(folder / "compiled"))},
         )  # fmt: skip
     except subprocess.TimeoutExpired:
         return Tried("hung", story=story)
