@@ -278,7 +278,8 @@ def test_work_that_gets_further_each_time_is_never_given_up(place, make_clip):
 
 
 def test_an_export_goes_on_where_its_worker_was_killed(place, make_clip, monkeypatch):
-    monkeypatch.setattr("keen_horizon.core.media.segments.LENGTH", 10)
+    for bound in ("LENGTH", "LONGEST"):
+        monkeypatch.setattr(f"keen_horizon.core.media.segments.{bound}", 10)
     _, clip_id = place.measured(make_clip("onwards.mp4", count=40))
     export_id, work_id = export_of(place, clip_id)
     with place.database.session.begin() as session:
