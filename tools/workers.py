@@ -30,6 +30,7 @@ from keen_horizon.store.database import Database
 from keen_horizon.store.media_store import MediaStore
 from keen_horizon.store.models import Clip, Export, Followed, Job
 
+from .films import coded
 from .rows import Row, say
 
 MINUTES, RATE, SIZE = 10, 30, (640, 360)
@@ -67,19 +68,27 @@ def workers(folder: Path) -> list[Row]:
 def _film(path: Path, backwards: bool) -> Path:
     """A walk that goes there and back, again and again; or the other way round."""
     take = quay_walk(LOOP / RATE)
-    there = [cv2.resize(take.frame(k), SIZE, interpolation=cv2.INTER_AREA) for k in range(LOOP)]
-    loop = [*there, *reversed(there)]
-    if backwards:
-        loop.reverse()
-    with av.open(str(path), "w") as out:
-        stream = out.add_stream("libx264", rate=RATE, options={"preset": "veryfast", "g": "60"})
-        stream.width, stream.height, stream.pix_fmt = *SIZE, "yuv420p"
-        for k in range(MINUTES * 60 * RATE):
-            picture = np.ascontiguousarray(loop[k % len(loop)])
-            frame = av.VideoFrame.from_ndarray(picture, "bgr24").reformat(format="yuv420p")
-            frame.pts = k
-            out.mux(stream.encode(frame))
-        out.mux(stream.encode(None))
+    there = [
+        np.asarray(cv2.resize(take.frame(k), SIZE, interpolation=cv2.INTER_AREA), np.uint8)
+        for k in range(LOOP)
+    ]
+    loop = [*reversed(there), *there] if backwards else [*there, *reversed(there)]
+    once = coded(
+        path.with_suffix(".once.mp4"), "mp4", "libx264", loop, {"g": "60", "bf": "0"}, RATE
+    )
+    with av.open(str(once)) as source, av.open(str(path), "w") as out:
+        pictures = source.streams.video[0]
+        stream = out.add_stream_from_template(pictures)
+        assert pictures.time_base is not None
+        length = round(len(loop) / RATE / pictures.time_base)
+        for turn in range(MINUTES * 60 * RATE // len(loop)):
+            source.seek(0)
+            for packet in source.demux(pictures):
+                if packet.pts is not None and packet.dts is not None:
+                    packet.pts += turn * length
+                    packet.dts += turn * length
+                    packet.stream = stream
+                    out.mux(packet)
     return path
 
 
