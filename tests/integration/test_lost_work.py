@@ -50,18 +50,18 @@ def test_a_stopped_worker_a_replaced_one_and_a_killed_one_lose_nothing(place, ma
     recording, _ = place.add(path)
     job = place.ask("ingest", recording)
     first = workers()
-    wait_for(lambda: place.work(job).done > 5, every=0.05)
+    wait_for(lambda: place.work(job).done > 5, 120, every=0.05)
     first.send_signal(signal.SIGSTOP)
     second = workers()
-    wait_for(lambda: place.work(job).attempt >= 2 and place.work(job).done > 5, every=0.05)
+    wait_for(lambda: place.work(job).attempt >= 2 and place.work(job).done > 5, 120, every=0.05)
     # The first comes back, finds itself replaced, and leaves the other's place in the queue alone.
     first.send_signal(signal.SIGCONT)
-    wait_for(lambda: place.work(job).done > 40 or place.work(job).state == "done", every=0.05)
+    wait_for(lambda: place.work(job).done > 40 or place.work(job).state == "done", 120, every=0.05)
     second.kill()
     second.wait()
     assert place.work(job).state == "running"
     workers()
-    wait_for(lambda: place.work(job).state == "done", seconds=90)
+    wait_for(lambda: place.work(job).state == "done", seconds=200)
     assert place.recording(recording).probe["frame_count"] == 500
 
 
