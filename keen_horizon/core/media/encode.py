@@ -19,6 +19,9 @@ from .spherical import SphereTag
 # Constant rate factors of libx264: smaller is better and larger.
 QUALITIES = {"fine": 14, "good": 18, "small": 24}
 
+# An encoder holds as many pictures as it looks ahead: of large ones, few, so that they have room.
+LARGE, FEW_AHEAD = 2560 * 1440, "10"
+
 
 @dataclass(frozen=True)
 class Encoding:
@@ -73,6 +76,8 @@ class Mp4Writer(Mp4File):
         options = {"crf": str(encoding.crf), "preset": encoding.preset}
         if encoding.tune:
             options["tune"] = encoding.tune
+        if self.size[0] * self.size[1] > LARGE:
+            options["rc-lookahead"] = FEW_AHEAD
         rate = Fraction(self.scan.probe.rate or 30.0).limit_denominator(1001)
         stream = self.target.add_stream("libx264", rate=rate, options=options)
         context = stream.codec_context
