@@ -11,6 +11,7 @@ Compared are pictures of chroma's own size: only there do all three colours tell
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -112,6 +113,12 @@ def fit_lateral(frames: list[Colours], canvas: Canvas) -> LateralFit:
             "are needed.",
         )  # fmt: skip
     return solve_lateral(frames, chosen, canvas).told(count)
+
+
+def _median(parts: Sequence[Real]) -> float:
+    """Of all values of some lists; NaN of none."""
+    values = np.concatenate(parts)
+    return float(np.median(values)) if values.size else np.nan
 
 
 def solve_lateral(
@@ -299,7 +306,7 @@ class SolvedLateral:
                     meat[:, i] += np.bincount(partings.cell, pulls[:, i], SECTORS**2)
                 apart = off[:, None] @ partings.weight @ off[..., None]
                 distances.append(np.sqrt(np.maximum(apart[:, 0, 0], 0)))
-            spread = max(1.4826 * float(np.median(np.concatenate(distances))) / 1.18, 1e-3)
+            spread = max(1e-3, 1.4826 * _median(distances) / 1.18)
             keep = [faded(distance, TUKEY * spread) for distance in distances]
             state = state + np.linalg.solve(normal, pull)
             state[4:6] = np.clip(state[4:6], -FARTHEST, FARTHEST)
@@ -308,7 +315,7 @@ class SolvedLateral:
         covariance = inverse @ (meat.T @ meat + np.diag(prior)) @ inverse
         left = [np.linalg.norm(t.moved - lateral.parted(t.place)[:, k], axis=1)
                 for k, t in enumerate(told)]  # fmt: skip
-        return cls(_lateral(canvas, state), covariance, float(np.median(np.concatenate(left))))
+        return cls(_lateral(canvas, state), covariance, _median(left))
 
     @property
     def doubt(self) -> tuple[float, float]:
