@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.simulated.take import Take
+from keen_horizon.store.media_store import MediaStore
 
 FULL_HD = (1920, 1080)
 
@@ -41,6 +42,14 @@ def full_hd(take: Take, count: int) -> list[NDArray[np.uint8]]:
         np.asarray(cv2.resize(take.frame(k), FULL_HD, interpolation=cv2.INTER_CUBIC), np.uint8)
         for k in range(count)
     ]
+
+
+def in_vault(store: MediaStore, film: Path) -> str:
+    """Put a copy of a film among the sources; its key."""
+    with store.workspace() as room:
+        copied = room / film.name
+        copied.write_bytes(film.read_bytes())
+        return store.adopt("sources", copied)
 
 
 def scratched(content: bytes, size: int = 600) -> bytes:

@@ -31,8 +31,8 @@ from flask import Flask
 from keen_horizon.core.errors import MediaError
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import Scan, scan
-from keen_horizon.launch.__main__ import compiled_once
 from keen_horizon.launch.postgres import free_port
+from keen_horizon.launch.processes import compiled_once
 from keen_horizon.launch.running import Running, application
 from keen_horizon.simulated.brindle_quay import quay_walk
 from keen_horizon.simulated.record import record

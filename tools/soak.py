@@ -38,6 +38,8 @@ from keen_horizon.store.database import Database
 from keen_horizon.store.media_store import MediaStore
 from keen_horizon.store.models import OPEN_STATES, Clip, Export, Job, Recording
 
+from .films import in_vault
+
 AT_ONCE = 6  # clips under way
 BETWEEN = (0.4, 2.5)  # seconds between kills
 DATABASE = 0.12  # share of kills that hit the database
@@ -97,10 +99,7 @@ class Soak:
     def add(self) -> None:
         """One more clip, to be taken in."""
         film = self.chance.choice(self.films)
-        with self.store.workspace() as room:
-            copied = room / film.name
-            copied.write_bytes(film.read_bytes())
-            key = self.store.adopt("sources", copied)
+        key = in_vault(self.store, film)
 
         def ask(session: Session) -> None:
             shoot = library.shoots(session)[0]

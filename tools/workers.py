@@ -30,7 +30,7 @@ from keen_horizon.store.database import Database
 from keen_horizon.store.media_store import MediaStore
 from keen_horizon.store.models import Clip, Export, Followed, Job
 
-from .films import coded
+from .films import coded, in_vault
 from .rows import Row, say
 
 MINUTES, RATE, SIZE = 2, 30, (640, 360)  # ten minutes take as much longer
@@ -115,11 +115,7 @@ def _at_work(running: Running, cores: list[int]) -> Iterator[None]:
 def _times(running: Running, film: Path) -> tuple[float, float]:
     """Seconds until a film is taken in, and until an export of it can be had."""
     database, queue = Database(running.url), Queue(running.url)
-    store = MediaStore(running.data / "vault")
-    with store.workspace() as room:
-        copied = room / film.name
-        copied.write_bytes(film.read_bytes())
-        key = store.adopt("sources", copied)
+    key = in_vault(MediaStore(running.data / "vault"), film)
     with database.session() as session:
         shoot = library.add_shoot(session, "workers")
         recording, clip = library.add_recording(session, shoot, film.name, 0, key)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 import time
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 from sqlalchemy import select
@@ -20,7 +20,7 @@ from ..core.pipeline.sphere_tracks import EdgesOnTheWay, around
 from ..core.progress import Progress
 from ..core.tracking.tracks import Tracks
 from ..store.models import Followed
-from ..store.scans import keep_scan, kept_scan
+from ..store.scans import kept_scan
 from .kind import Task
 from .parts import helped, shared
 from .vault import keep, kept_in, vault_key
@@ -38,14 +38,13 @@ def follow_all(
     edges: EdgesAt = ()
     if kind == "sphere":
         seen = EdgesOnTheWay(scan, last + 1)
-        following = around(task.source, scan, 0, last, progress, edges=seen, on_the_way=on_the_way)
-        following.go(room)
+        following = around(task.source, scan, 0, last, edges=seen, on_the_way=on_the_way)
+        following.go(room, progress)
         edges = tuple(sorted(seen.found.items()))
     else:
-        following = flat(task.source, scan, 0, last, progress, on_the_way=on_the_way)
-        keep_scan(scan, room)
+        following = flat(task.source, scan, 0, last, on_the_way=on_the_way)
         with shared(task, following.parts(room), progress) as share:
-            replace(following, progress=share.progress).go(room, share.handed)
+            following.go(room, *share)
     following.joined(room, folder)
     key = task.store.adopt_folder("followed", folder)
     keep(task.store, _edges_key(key), edges)
@@ -62,10 +61,9 @@ def help_follow(task: Task) -> None:
     scan = kept_scan(room)
     if scan is None:
         return
-    progress, handed = helped(task)
     last = scan.probe.frame_count - 1
-    on_the_way = Proxy(scan).on_the_way
-    flat(task.source, scan, 0, last, progress, on_the_way=on_the_way).go(room, handed)
+    following = flat(task.source, scan, 0, last, on_the_way=Proxy(scan).on_the_way)
+    following.go(room, *helped(task))
 
 
 def keep_followed(session: Session, made: Followed) -> None:

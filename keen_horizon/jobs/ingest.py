@@ -16,7 +16,7 @@ from ..core.pipeline.clip_kind import ClipKind, clip_kind
 from ..core.pipeline.sphere_source import whole_scan
 from ..core.progress import Progress
 from ..store.models import Clip, Recording
-from ..store.scans import TIMING, twin_of, write_timing
+from ..store.scans import TIMING, keep_scan, twin_of
 from .following import follow_all, help_follow, keep_followed
 from .kind import QUICK, JobKind, Task
 from .measuring import Range, measure_range
@@ -64,7 +64,7 @@ def _through(task: Task, room: Path, progress: Progress) -> int:
     if taken.kind == "sphere":
         shown, lines = whole_scan(found, taken.twin), SPHERE_LINES
     proxy = Proxy(shown, lines)
-    write_timing(found, room / TIMING)
+    keep_scan(found, room)  # for whoever helps, and for good
     followed, parts = follow_all(task, shown, taken.kind, room, progress, proxy.on_the_way)
     proxy.join(parts, task.source, room / "proxy.mp4")
     kept = {

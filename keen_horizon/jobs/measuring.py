@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from sqlalchemy import ColumnElement, and_, select
 from sqlalchemy.dialects.postgresql import insert
@@ -107,7 +107,7 @@ def _measured(task: Task, range_: Range) -> tuple[Measure, float]:
         if known is None:
             passing = _pass(task, range_)
             with shared(task, passing.parts(room)) as share:
-                replace(passing, progress=share.progress).go(room, share.handed)
+                passing.go(room, *share)
             passing.joined(room, folder)
         key = task.store.adopt_folder("measures", folder)
     made = Measure(
@@ -125,14 +125,11 @@ def help_measure(task: Task) -> None:
     room = task.store.place_of(task.run.job_id, task.run.attempt)
     if task.recording.kind != "flat" or not room.exists():
         return
-    progress, handed = helped(task)
-    replace(_pass(task, _asked(task)), progress=progress).go(room, handed)
+    _pass(task, _asked(task)).go(room, *helped(task))
 
 
 def _pass(task: Task, range_: Range) -> Following:
-    return flat(
-        task.source, task.scan, range_.first, range_.last, task.progress, closer=range_.closer
-    )
+    return flat(task.source, task.scan, range_.first, range_.last, closer=range_.closer)
 
 
 def _keep(session: Session, made: Measure) -> None:

@@ -16,7 +16,7 @@ from ..jobs.worker import work_forever
 from ..store.database import migrate
 from ..store.media_store import MediaStore
 from .postgres import database_url, free_port
-from .processes import PREFERRED_PORT
+from .processes import PREFERRED_PORT, compiled_once
 from .running import application
 
 ENDS_WITHIN = 30.0  # seconds that a program has to end what it has started
@@ -151,11 +151,6 @@ def test(arguments: list[str]) -> int:
             told.seek(0)
             say(f"tests without a browser:\n{told.read()}")
     return worst
-
-
-def compiled_once(folder: str) -> dict[str, str]:
-    """For programs that start many others of ours: none compiles our code again."""
-    return {"PYTHONDONTWRITEBYTECODE": "", "PYTHONPYCACHEPREFIX": folder}
 
 
 LINTERS = (

@@ -26,6 +26,11 @@ def rest_after(ends: int) -> float:
     return min(2.0 ** (min(ends, 60) - 1), LONGEST_REST) if ends else 0.0
 
 
+def compiled_once(folder: str) -> dict[str, str]:
+    """Environment of programs that start many others of ours: none compiles our code again."""
+    return {"PYTHONDONTWRITEBYTECODE": "", "PYTHONPYCACHEPREFIX": folder}
+
+
 class Processes:
     """Processes started here; all of them end when the context does."""
 

@@ -19,17 +19,14 @@ from .models import Recording
 TIMING, PROBE = "timing.npz", "probe.json"
 
 
-def write_timing(scan: Scan, path: Path) -> None:
+def keep_scan(scan: Scan, folder: Path) -> None:
+    """Keep what is known of a file that is still taken in, its exact frame times in a file of their
+    own."""
     base = scan.time_base
     np.savez(
-        path, pts=scan.pts, base=np.array([base.numerator, base.denominator], np.int64),
-        keys=np.array(scan.keys, np.int64),
+        folder / TIMING, pts=scan.pts, keys=np.array(scan.keys, np.int64),
+        base=np.array([base.numerator, base.denominator], np.int64),
     )  # fmt: skip
-
-
-def keep_scan(scan: Scan, folder: Path) -> None:
-    """Keep what is known of a file that is still taken in, for others who work on it."""
-    write_timing(scan, folder / TIMING)
     part = folder / "probe.part"
     part.write_text(json.dumps(scan.probe.to_json()))
     part.rename(folder / PROBE)

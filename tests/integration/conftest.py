@@ -26,6 +26,7 @@ from keen_horizon.store.database import Database, migrate
 from keen_horizon.store.media_store import MediaStore
 from keen_horizon.store.models import Clip, Job, Recording
 from keen_horizon.web import create_app
+from tools.films import in_vault
 
 
 @pytest.fixture(scope="session")
@@ -74,10 +75,7 @@ class Place:
 
     def add(self, path: Path, shoot: int | None = None) -> tuple[int, int]:
         """Put a file into the vault and on the shelf; returns recording and clip."""
-        with self.store.workspace() as room:
-            copied = room / path.name
-            copied.write_bytes(path.read_bytes())
-            key = self.store.adopt("sources", copied)
+        key = in_vault(self.store, path)
         with self.database.session() as session:
             home = library.get_shoot(session, shoot or self.shoot())
             recording, clip = library.add_recording(

@@ -15,6 +15,7 @@ from keen_horizon.core.geometry.view import View
 from keen_horizon.core.media import segments
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import Scan, scan
+from keen_horizon.core.pipeline.measure_tracks import flat
 from keen_horizon.core.pipeline.render_clip import Drawing
 
 
@@ -50,31 +51,43 @@ def same_measure(one, two) -> bool:
 @pytest.mark.usefixtures("short_stretches")
 def test_a_measure_goes_on_and_is_the_same(make_clip, tmp_path):
     path = make_clip("go-on.mp4", count=40)
-    found, room = scan(path), tmp_path / "room"
+    found = scan(path)
     whole = pipeline.measure(path, found, 3, 39, tmp_path / "whole")
     for at in (15, 30):
         with pytest.raises(BrokenOffError):
-            pipeline.measure(path, found, 3, 39, tmp_path / "parts", breaking_off(at), room=room)
+            pipeline.measure(path, found, 3, 39, tmp_path / "parts", breaking_off(at))
     seen: list[int] = []
-    counting = begin_and_count(seen)
-    parts = pipeline.measure(path, found, 3, 39, tmp_path / "parts", counting, room=room)
+    parts = pipeline.measure(path, found, 3, 39, tmp_path / "parts", begin_and_count(seen))
     assert seen == list(range(23, 38))  # two stretches of 11 were done
     assert same_measure(whole, parts)
     assert sorted(p.name for p in (tmp_path / "parts").iterdir()) == ["frames.npz", "marks.dat"]
 
 
 @pytest.mark.usefixtures("short_stretches")
+@pytest.mark.parametrize("name", ["marks.dat", "frames.npz"])
+def test_a_measure_whose_marks_were_lost_says_so(make_clip, tmp_path, name):
+    path = make_clip("begin-again.mp4", count=30)
+    found, folder = scan(path), tmp_path / "parts"
+    with pytest.raises(BrokenOffError):
+        pipeline.measure(path, found, 0, 29, folder, breaking_off(25))
+    (folder / "parts" / "part-11" / name).write_bytes(b"short")
+    with pytest.raises(DamagedMedia, match="finished part of the measure has been damaged"):
+        pipeline.measure(path, found, 0, 29, folder)
+
+
+@pytest.mark.usefixtures("short_stretches")
 def test_parts_that_are_made_in_any_order_are_the_same(make_clip, tmp_path):
     path = make_clip("any-order.mp4", count=40)
-    found, room = scan(path), tmp_path / "room"
+    found = scan(path)
     whole = pipeline.measure(path, found, 3, 39, tmp_path / "whole")
 
     def handed(planned, progress):
         for part in (planned[2], planned[0], planned[1], planned[3]):
             yield part, part.path
 
-    parts = pipeline.measure(path, found, 3, 39, tmp_path / "parts", room=room, handed=handed)
-    assert same_measure(whole, parts)
+    following = flat(path, found, 3, 39)
+    following.go(tmp_path / "room", pipeline.silent, handed)
+    assert same_measure(whole, following.joined(tmp_path / "room", tmp_path / "parts"))
 
 
 def packets(path: Path, kind: str) -> list[tuple[int, bytes]]:

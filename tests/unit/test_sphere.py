@@ -14,11 +14,13 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from keen_horizon.cli.commands import main
+from keen_horizon.core.errors import Cancelled
 from keen_horizon.core.geometry.bend import bend_of, bent
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.keyframes import Key
 from keen_horizon.core.geometry.looks import flat_camera, look_matrix
 from keen_horizon.core.geometry.projection import Camera, Equirectangular
+from keen_horizon.core.media import segments
 from keen_horizon.core.media.decode import Picture, frames
 from keen_horizon.core.media.probe import Scan, scan
 from keen_horizon.core.media.sphere_boxes import write_sphere_tag
@@ -141,6 +143,26 @@ def test_a_sphere_that_spins_about_any_axis_is_followed(axis: int):
     motion = sphere_motion(Tracks.from_places(places, np.arange(6) / 30), canvas, nadir=0)
     off = degrees(motion.turns[1:] @ step.as_matrix().T)
     assert off.max() < 0.15
+
+
+def test_a_measure_that_was_broken_off_goes_on_as_it_would_have(
+    tmp_path: Path, harbour: Sphere, monkeypatch: pytest.MonkeyPatch
+):
+    for bound in ("LENGTH", "LONGEST"):
+        monkeypatch.setattr(segments, bound, 5)
+    seen: list[int] = []
+
+    def progress(done: int, total: int) -> None:
+        seen.append(done)
+        if len(seen) == 8:
+            raise Cancelled("cancelled.")
+
+    whole = measure_sphere(harbour.path, harbour.scan, 0, 11, tmp_path / "whole")
+    with pytest.raises(Cancelled):
+        measure_sphere(harbour.path, harbour.scan, 0, 11, tmp_path / "parts", progress)
+    parts = measure_sphere(harbour.path, harbour.scan, 0, 11, tmp_path / "parts", progress)
+    assert seen == [*range(1, 9), *range(6, 13)]
+    np.testing.assert_array_equal(whole.records, parts.records)
 
 
 # --- steadying ------------------------------------------------------------------------------------

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import Any
 
 from ..errors import BadSetting, KeenError, disk_errors
@@ -42,22 +41,18 @@ def check_range(scan: Scan, first: int, last: int) -> None:
 
 def measure(
     path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent,
-    *, closer: bool = False, room: Path | None = None, handed: Handed = missing,
+    *, closer: bool = False,
 ) -> Tracks:  # fmt: skip
     """Follow features through frames ``first`` to ``last`` and keep the tracks in ``folder``; more
     of them, and more exactly, for a ``closer`` measure.
 
-    With ``room``, a folder, parts are kept there, and a measure that was broken off goes on after
-    the last whole one. Which of them are made here is ``handed`` out, if others help.
+    If ``folder`` holds parts of the same measure that was broken off, it goes on after them.
     """
-    with own_room(room) as parts:
-        following = flat(path, scan, first, last, progress, closer=closer)
-        following.go(parts, handed)
-        return following.joined(parts, folder)
+    return flat(path, scan, first, last, closer=closer).kept_in(folder, progress)
 
 
 def flat(
-    path: Path, scan: Scan, first: int, last: int, progress: Progress,
+    path: Path, scan: Scan, first: int, last: int,
     *, closer: bool = False, on_the_way: OnTheWay | None = None,
 ) -> Following:  # fmt: skip
     """The pass over a flat clip."""
@@ -65,17 +60,7 @@ def flat(
     def new_follower() -> Follower:
         return FeatureTracker(scan.probe.width, scan.probe.height, closer=closer)
 
-    return Following(path, scan, first, last, progress, new_follower, on_the_way=on_the_way)
-
-
-@contextmanager
-def own_room(room: Path | None) -> Iterator[Path]:
-    """A place for parts: ``room``, or one that is there for as long as it is needed."""
-    if room is not None:
-        yield room
-        return
-    with TemporaryDirectory(prefix="keen-") as passing:
-        yield Path(passing)
+    return Following(path, scan, first, last, new_follower, on_the_way=on_the_way)
 
 
 @dataclass(frozen=True)
@@ -95,7 +80,6 @@ class Following:
     scan: Scan
     first: int
     last: int
-    progress: Progress
     new_follower: Callable[[], Follower]
     eye: Canvas | None = None
     look: Look | None = None
@@ -108,13 +92,20 @@ class Following:
         """The parts of the range, with the folders in ``room`` that they have or will have."""
         return plan(room, self.scan, self.first, self.last, "part-{}")
 
-    def go(self, room: Path, handed: Handed = missing) -> None:
+    def kept_in(self, folder: Path, progress: Progress) -> Tracks:
+        """Make what is missing of it. The tracks are kept in ``folder``, meanwhile its parts."""
+        room = folder / "parts"
+        self.go(room, progress)
+        tracks = self.joined(room, folder)
+        shutil.rmtree(room)
+        return tracks
+
+    def go(self, room: Path, progress: Progress, handed: Handed = missing) -> None:
         """Make those parts that are ``handed`` out."""
-        with ExitStack() as stack:
-            reading = stack.enter_context(_Reading(self))
-            for part, where in handed(self.parts(room), self.progress):
+        with _Reading(self) as reading:
+            for part, where in handed(self.parts(room), progress):
                 with disk_errors(room, about=self.path):
-                    self._make(part, where, reading)
+                    self._make(part, where, reading, progress)
 
     def joined(self, room: Path, folder: Path) -> Tracks:
         """The tracks of all parts, kept in ``folder``."""
@@ -124,7 +115,7 @@ class Following:
             join_tracks(folders, folder, times, self.first, self.new_follower().near)
         return Tracks.read(folder)
 
-    def _make(self, part: Segment, where: Path, reading: _Reading) -> None:
+    def _make(self, part: Segment, where: Path, reading: _Reading, progress: Progress) -> None:
         """Follow the marks of a part, and keep it at ``where`` once it is whole."""
         begun = where.with_name(f"{where.name}.begun")
         shutil.rmtree(begun, ignore_errors=True)  # what was broken off
@@ -139,7 +130,7 @@ class Following:
                 writer.add(follower.step(luma))
                 if self.look is not None:
                     self.look(picture.index - self.first, luma)
-                self.progress(picture.index - self.first + 1, self.last - self.first + 1)
+                progress(picture.index - self.first + 1, self.last - self.first + 1)
             beyond = part.last
             if part.last < self.last:
                 beyond += 1

@@ -30,7 +30,7 @@ from ..progress import Progress, silent
 from ..tracking.sphere_features import SphereTracker
 from ..tracking.tracks import Follower, Tracks
 from ..types import Rays, Real
-from .measure_tracks import Following, OnTheWay, own_room
+from .measure_tracks import Following, OnTheWay
 from .sphere_source import first_eye
 
 HELD_SIDE, HELD_ACROSS = 480, 60.0  # px and degrees of the view that a held point is followed in
@@ -40,18 +40,15 @@ LEAST_LOOKS, LOOK_EVERY = 10, 30  # frames that are looked at for edges
 
 def measure_sphere(
     path: Path, scan: Scan, first: int, last: int, folder: Path, progress: Progress = silent,
-    *, edges: EdgesOnTheWay | None = None, room: Path | None = None,
+    *, edges: EdgesOnTheWay | None = None,
 ) -> Tracks:  # fmt: skip
     """Follow features through frames ``first`` to ``last`` of a sphere, and gather ``edges``; as
     :func:`.measure`."""
-    with own_room(room) as parts:
-        following = around(path, scan, first, last, progress, edges=edges)
-        following.go(parts)
-        return following.joined(parts, folder)
+    return around(path, scan, first, last, edges=edges).kept_in(folder, progress)
 
 
 def around(
-    path: Path, scan: Scan, first: int, last: int, progress: Progress,
+    path: Path, scan: Scan, first: int, last: int,
     *, edges: EdgesOnTheWay | None = None, on_the_way: OnTheWay | None = None,
 ) -> Following:  # fmt: skip
     """The pass over a sphere, over its first eye if it has two."""
@@ -62,7 +59,7 @@ def around(
     def new_follower() -> Follower:
         return SphereTracker(eye, part)
 
-    return Following(path, scan, first, last, progress, new_follower, eye, edges, on_the_way)
+    return Following(path, scan, first, last, new_follower, eye, edges, on_the_way)
 
 
 class EdgesOnTheWay:

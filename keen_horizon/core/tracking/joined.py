@@ -11,10 +11,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from zipfile import BadZipFile
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..errors import DamagedMedia
 from ..types import Indices, Points, Real
 from .tracks import RECORD, Tracks, places_of, write_frames
 
@@ -22,14 +24,15 @@ from .tracks import RECORD, Tracks, places_of, write_frames
 def join_tracks(parts: Sequence[Path], folder: Path, times: Real, first: int, near: float) -> None:
     """Write the tracks of ``parts``, one after the other, to ``folder``. All but the last hold the
     next one's first frame as their own last. ``times`` ``(n,)`` seconds of all frames, ``first``
-    the number of the first; within ``near`` px two marks lie on the same thing."""
+    the number of the first; within ``near`` px two marks lie on the same thing. Raises
+    DamagedMedia."""
     folder.mkdir(parents=True, exist_ok=True)
     rows: list[Real] = []
     end: _Frame | None = None  # the last one of the part before
     count = 0  # numbers that are given away
     with (folder / "marks.dat").open("wb") as out:
         for k, path in enumerate(parts):
-            part = Tracks.read(path)
+            part = _read(path)
             own, start, told = np.array(part.records), 0, part.rows
             known = int(own["id"].max(initial=0)) + 1
             number, moved = np.arange(count, count + known), np.zeros((known, 2))
@@ -53,6 +56,16 @@ def join_tracks(parts: Sequence[Path], folder: Path, times: Real, first: int, ne
             rows.append(told if last else told[:-1])
             end = _Frame(own[stop - start :], told[-1])
     write_frames(folder, np.concatenate(rows), times, first)
+
+
+def _read(path: Path) -> Tracks:
+    """Raises DamagedMedia for a part that is not all there, as after a power cut."""
+    try:
+        return Tracks.read(path)
+    except (OSError, ValueError, KeyError, BadZipFile) as error:
+        raise DamagedMedia(
+            "a finished part of the measure has been damaged.", file=path, remedy="Try again."
+        ) from error
 
 
 @dataclass(frozen=True)
