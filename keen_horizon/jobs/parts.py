@@ -68,6 +68,7 @@ class Parts:
     def __init__(self, database: Database, run: Run) -> None:
         self._database, self._run = database, run
         self._owner = uuid.uuid4().hex[:12]
+        self._at: int | None = None  # the part in hand
         self._beat = 0.0
         self._there = self._before = 0  # frames: of finished parts, and before the one in hand
 
@@ -101,7 +102,7 @@ class Parts:
         that nobody is at, or, ``waiting``, once all are there."""
         first, total = segments[0].first, segments[-1].last - segments[0].first + 1
         while True:
-            number = self._claim()
+            number = self._at = self._claim()
             there = [segment for segment in segments if segment.path.exists()]
             self._there = self._before = 0
             count = sum(segment.last - segment.first + 1 for segment in there)
@@ -126,10 +127,12 @@ class Parts:
 
     def _stay(self) -> None:
         """Say that the part in hand is still worked on."""
-        if time.monotonic() - self._beat < BEAT:
+        if self._at is None or time.monotonic() - self._beat < BEAT:
             return
         self._beat = time.monotonic()
-        own = Part.job_id == self._run.job_id, Part.owner == self._owner, Part.done.is_(False)
+        own = (
+            Part.job_id == self._run.job_id, Part.number == self._at, Part.owner == self._owner,
+        )  # fmt: skip
         try:
             with self._database.session.begin() as session:
                 session.execute(update(Part).where(*own).values(heard=now()))
@@ -147,11 +150,12 @@ class Parts:
             .order_by(Part.number)
             .limit(1)
             .with_for_update(skip_locked=True)
+            .scalar_subquery()  # asked once; asked again for each row, as by IN, it takes them all
         )  # fmt: skip
         with self._database.session.begin() as session:
             return session.scalar(
                 update(Part)
-                .where(Part.id.in_(free))
+                .where(Part.id == free)
                 .values(owner=self._owner, heard=now())
                 .returning(Part.number)
             )

@@ -11,7 +11,7 @@ from datetime import timedelta
 
 import numpy as np
 import pytest
-from sqlalchemy import select
+from sqlalchemy import event, select
 
 from keen_horizon.core import pipeline
 from keen_horizon.core.media import segments
@@ -146,6 +146,29 @@ def test_a_part_whose_owner_falls_silent_is_drawn_by_another(
     assert sorted(done) == [0, 1, 2, 3, 4]
     assert done[0] == 1  # the first one was anybody's only after a while
     assert len(film_of(place, export_id)) == 90
+
+
+def test_a_part_at_a_time_is_taken_however_the_database_looks_for_it(place, make_clip, tmp_path):
+    _, clip_id = place.measured(make_clip("one.mp4", count=30))
+    _, work_id = export_of(place, clip_id)
+    run = Helping(place.database, work_id, 1)
+    mine, other = Parts(place.database, run), Parts(place.database, run)
+    mine.list_all([segments.Segment(tmp_path / f"{k}", k, k) for k in range(4)])
+
+    def row_by_row(connection):
+        """As it plans by itself where it takes the table for tiny."""
+        for way in ("hashjoin", "mergejoin", "hashagg", "sort", "material"):
+            connection.exec_driver_sql(f"SET LOCAL enable_{way} = off")
+
+    event.listen(place.database.engine, "begin", row_by_row)
+    try:
+        assert (mine._claim(), other._claim()) == (0, 1)
+    finally:
+        event.remove(place.database.engine, "begin", row_by_row)
+    with place.database.session() as session:
+        owners = session.scalars(select(Part.owner).order_by(Part.number)).all()
+    assert owners == [mine._owner, other._owner, None, None]
+    mine.forget()
 
 
 def test_whoever_helps_stops_once_the_work_is_not_wanted_any_more(place, make_clip):
