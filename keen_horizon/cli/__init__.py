@@ -1,5 +1,4 @@
-"""The pipeline without a server: ``measure``, ``correct``, ``cost``, ``glass``,
-``treatment``, ``lens``."""
+"""The computation on the command line, without a server or a database."""
 
 from .commands import main
 

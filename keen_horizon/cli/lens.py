@@ -7,7 +7,6 @@ import argparse
 import json
 import sys
 from pathlib import Path
-from typing import Any
 
 from ..core.errors import BadSetting, KeenError, disk_errors
 from ..core.geometry.angles import angles_of, focal_of
@@ -36,10 +35,8 @@ from ..core.types import Luma
 from .options import profile_at
 
 
-def add_lens(verbs: Any) -> None:
-    """The command ``lens`` and what it does."""
-    lens = verbs.add_parser("lens", help="find a lens, convert or print what it takes")
-    ways = lens.add_subparsers(required=True, metavar="way")
+def add_lens(verb: argparse.ArgumentParser) -> None:
+    ways = verb.add_subparsers(required=True, metavar="way")
 
     way = ways.add_parser("edges", help="by straight edges of one frame, or of a photograph")
     way.add_argument("input", type=Path)

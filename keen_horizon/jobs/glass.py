@@ -54,5 +54,5 @@ def find(task: Task) -> None:
 
 
 GLASS = JobKind(
-    "glass", QUICK, "Looking at light and colours,", find, replaceable=True, passing=True
+    "glass", QUICK, "Looking at light and colours of", find, replaceable=True, passing=True
 )

@@ -77,8 +77,8 @@ def _pace(one: house.Pace) -> dict[str, Any]:
     rate = one.frames / one.seconds if one.seconds > 0 else 0.0
     words = f"{one.count} in the last hour, {one.seconds / one.count:.1f} s each"
     return {
-        "title": known.title if known else one.kind,
-        "words": f"{words}, {rate:.0f} frames a second" if one.frames else words,
+        "title": f"{known.title} clips" if known else one.kind,
+        "words": f"{words}, {rate:.1f} frames a second" if one.frames else words,
     }
 
 

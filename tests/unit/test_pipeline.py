@@ -124,6 +124,21 @@ def test_odd_footage_works(make_clip, tmp_path, options, size):
     assert len(said) == (size[0] != before.probe.width)
 
 
+@pytest.mark.parametrize("arguments", [["--help"], ["correkt"], []])
+def test_nothing_is_loaded_before_it_is_known_what_is_wanted(arguments):
+    text = (
+        "import sys; from keen_horizon import cli\n"
+        "try: cli.main(sys.argv[1:])\n"
+        "except SystemExit: print(*sys.modules, file=sys.stderr)"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", text, *arguments], capture_output=True, text=True, check=True
+    )
+    assert "argparse" in done.stderr.split()
+    assert not {"numpy", "cv2", "av", "pydantic"} & set(done.stderr.split())
+    assert "command" in done.stdout + done.stderr
+
+
 def test_a_closed_pipe_ends_without_a_word_of_ours():
     order = [sys.executable, "-m", "keen_horizon.cli", "treatment", "--schema"]
     keen = subprocess.Popen(order, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
