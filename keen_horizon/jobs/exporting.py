@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import time
 from dataclasses import replace
-from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -17,39 +16,73 @@ from ..core.media.damage import damaged_within
 from ..core.media.encode import QUALITIES, Encoding
 from ..core.media.segments import plan
 from ..core.pipeline import Solution
-from ..core.pipeline.render_clip import Drawing, drawing_of
+from ..core.pipeline.film import Film
+from ..core.pipeline.render_clip import drawing_of, flat_film
+from ..core.pipeline.sphere_film import sphere_film
+from ..core.pipeline.sphere_reports import shake_in_file, sphere_report
+from ..core.pipeline.sphere_solution import SphereSolution
+from ..core.progress import Progress
+from ..core.stations.motion import MOTION
+from ..core.stations.view import VIEW
 from ..core.treatment import Treatment, parse
 from ..store.models import Export, Measure, now
 from .kind import SLOW, JobKind, Task
 from .parts import helped, shared
-from .solving import solved
-from .spheres import Offer, exported_sphere
+from .solving import solution_of
 
 PER_FRAME = ("frames", "conventions")  # parts of a report that no page shows
 
 
 def export(task: Task) -> None:
-    row, measure, treatment = _asked(task)
+    asked = _asked(task)
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
-        target = room / "export.mp4"
-        offer = partial(_offer, task)
-        if measure.kind == "sphere":
-            report = exported_sphere(task, measure, treatment, row.quality, target, offer)
-        else:
-            report = _exported(task, row, measure, treatment, target, offer)
+        report = _exported(task, asked, room)
     with task.database.session.begin() as session:
         row = session.get_one(Export, task.export_id)
         row.report = report
         row.figures = {name: part for name, part in report.items() if name not in PER_FRAME}
 
 
-def _asked(task: Task) -> tuple[Export, Measure, Treatment]:
+def help_export(task: Task) -> None:
+    """Draw parts of an export that another worker is at."""
+    asked = _asked(task)
+    room = task.store.place_of(task.run.job_id, task.run.attempt)
+    if room.exists():
+        progress, handed = helped(task)
+        solution = solution_of(task, asked.measure, asked.treatment)
+        _film(task, asked, solution, progress).draw_segments(room, handed)
+
+
+class Asked(NamedTuple):
     """What is to be exported, of which measure, and how it is treated."""
+
+    row: Export
+    measure: Measure
+    treatment: Treatment
+
+
+def _asked(task: Task) -> Asked:
     if task.export_id is None:
         raise KeenError("this work does not say what is to be exported.", remedy="Export it again.")
     with task.database.session() as session:
         row = session.get_one(Export, task.export_id)
-        return row, _measure_of(session, row), parse(row.revision.treatment)
+        return Asked(row, _measure_of(session, row), parse(row.revision.treatment))
+
+
+def _film(
+    task: Task, asked: Asked, solution: Solution | SphereSolution, progress: Progress
+) -> Film[Any]:
+    """The film to be drawn, whoever draws it."""
+    row, treatment = asked.row, asked.treatment
+    encoding = Encoding(crf=QUALITIES[row.quality])
+    if isinstance(solution, SphereSolution):
+        return sphere_film(
+            task.source, task.scan, solution, treatment, encoding=encoding, progress=progress
+        )
+    drawing = drawing_of(solution, treatment, row.lines)
+    return flat_film(
+        task.source, task.scan, drawing, row.first_frame, encoding=encoding, progress=progress
+    )
 
 
 def _offer(task: Task, film: Path) -> Path:
@@ -62,55 +95,42 @@ def _offer(task: Task, film: Path) -> Path:
     return task.store.path(key)
 
 
-def _exported(
-    task: Task, row: Export, measure: Measure, treatment: Treatment, target: Path, offer: Offer
-) -> dict[str, Any]:
-    """A flat clip rendered into ``target``, and offered: what came of it."""
+def _exported(task: Task, asked: Asked, room: Path) -> dict[str, Any]:
+    """A film drawn in a ``room``, and offered: what came of it."""
+    row, measure, treatment = asked
+    started = time.monotonic()
+    solution = solution_of(task, measure, treatment)
+    after = time.monotonic()
+    segments = plan(room, task.scan, measure.first_frame, measure.last_frame)
+    with shared(task, segments) as share:
+        film = _film(task, asked, solution, share.progress)
+        rendered = film.render(room / "export.mp4", room, share.handed)
+    kept, made = _offer(task, room / "export.mp4"), time.monotonic()
+    # A render that was taken up again has not seen all frames; whoever took the file in has.
+    damaged = damaged_within(task.recording.damaged, row.first_frame, measure.last_frame)
+    rendered = replace(rendered, damaged=tuple(damaged))
 
     def checking(done: int, total: int) -> None:
         task.progress(total, total)  # all frames are made; it can still be cancelled
 
-    started = time.monotonic()
-    solution = solved(task, measure, treatment)
-    after = time.monotonic()
-    segments = plan(target.parent, task.scan, row.first_frame, measure.last_frame)
-    drawing, encoding = _drawn_as(row, solution, treatment)
-    with shared(task, segments) as share:
-        rendered = pipeline.render(
-            task.source, task.scan, drawing, row.first_frame, target,
-            encoding=encoding, room=target.parent, progress=share.progress, handed=share.handed,
-        )  # fmt: skip
-    film, made = offer(target), time.monotonic()
+    def seconds() -> dict[str, float]:
+        return {
+            "measure": measure.seconds,
+            "solve": after - started,
+            "render": made - after,
+            "check": time.monotonic() - made,
+        }
+
+    if isinstance(solution, SphereSolution):
+        turned = None
+        if not treatment.of(VIEW).on:
+            nadir = treatment.of(MOTION).nadir
+            turned = shake_in_file(kept, nadir, room / "again", checking)
+        return sphere_report(solution, treatment, rendered, seconds(), turned)
     source = task.solver.estimates(task.recording, measure).tracks
-    again = pipeline.measured_again(film, solution, source, target.parent / "again", checking)
-    edges = pipeline.edges_report(task.source, task.scan, row.first_frame, measure.last_frame, film)
-    seconds = {
-        "measure": measure.seconds,
-        "solve": after - started,
-        "render": made - after,
-        "check": time.monotonic() - made,
-    }
-    # A render that was taken up again has not seen all frames; whoever took the file in has.
-    damaged = damaged_within(task.recording.damaged, row.first_frame, measure.last_frame)
-    rendered = replace(rendered, damaged=tuple(damaged))
-    return pipeline.correction_report(solution, treatment, rendered, seconds, again, edges)
-
-
-def help_export(task: Task) -> None:
-    """Draw parts of a flat clip's export that another worker is at."""
-    row, measure, treatment = _asked(task)
-    room = task.store.place_of(task.run.job_id, task.run.attempt)
-    if measure.kind != "flat" or not room.exists():
-        return
-    drawing, encoding = _drawn_as(row, solved(task, measure, treatment), treatment)
-    pipeline.help_render(
-        task.source, task.scan, drawing, row.first_frame, room, encoding, *helped(task)
-    )
-
-
-def _drawn_as(row: Export, solution: Solution, treatment: Treatment) -> tuple[Drawing, Encoding]:
-    """How a flat clip's pictures are drawn and coded, whoever does it."""
-    return drawing_of(solution, treatment, row.lines), Encoding(crf=QUALITIES[row.quality])
+    again = pipeline.measured_again(kept, solution, source, room / "again", checking)
+    edges = pipeline.edges_report(task.source, task.scan, row.first_frame, measure.last_frame, kept)
+    return pipeline.correction_report(solution, treatment, rendered, seconds(), again, edges)
 
 
 def _measure_of(session: Session, export: Export) -> Measure:

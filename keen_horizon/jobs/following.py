@@ -6,16 +6,17 @@ import shutil
 import time
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from ..core.media.probe import Scan
-from ..core.media.proxy import Proxy
+from ..core.media.proxy import proxy_of
 from ..core.media.segments import Segment
 from ..core.motion.uprights import Edges
-from ..core.pipeline.measure_tracks import OnTheWay, flat
+from ..core.pipeline.measure_tracks import Following, OnTheWay, flat
 from ..core.pipeline.sphere_tracks import EdgesOnTheWay, around
 from ..core.progress import Progress
 from ..core.tracking.tracks import Tracks
@@ -28,42 +29,70 @@ from .vault import keep, kept_in, vault_key
 EdgesAt = tuple[tuple[int, Edges], ...]  # by the frame's number in the recording
 
 
+class Pass(NamedTuple):
+    """A pass over frames ``first`` to ``last`` of a clip, whoever makes which part of it, and who
+    looks for straight ``edges`` in it, if somebody does."""
+
+    following: Following
+    edges: EdgesOnTheWay | None
+
+    def made(
+        self, task: Task, room: Path, folder: Path, progress: Progress | None = None
+    ) -> list[Segment]:
+        """Make it with whoever is free: the tracks in ``folder``. Returns the parts."""
+        parts = self.following.parts(room)
+        with shared(task, parts, progress) as share:
+            self.following.go(room, *share)
+        self.following.joined(room, folder)
+        if self.edges is not None:
+            self.edges.gather(parts)
+        return parts
+
+
+def pass_over(
+    task: Task, scan: Scan, kind: str, first: int, last: int,
+    *, closer: bool = False, on_the_way: OnTheWay | None = None,
+) -> Pass:  # fmt: skip
+    """The pass over a recording that is taken for a ``kind`` of clip."""
+    if kind != "sphere":
+        made = flat(task.source, scan, first, last, closer=closer, on_the_way=on_the_way)
+        return Pass(made, None)
+    edges = EdgesOnTheWay(scan, last - first + 1)
+    made = around(task.source, scan, first, last, edges=edges, on_the_way=on_the_way)
+    return Pass(made, edges)
+
+
 def follow_all(
     task: Task, scan: Scan, kind: str, room: Path, progress: Progress, on_the_way: OnTheWay
 ) -> tuple[Followed, list[Segment]]:
-    """The pass over all of a recording's pictures as they are taken in as a ``kind`` of clip, and
-    the parts that it was made in. Who is free helps with a flat one."""
-    folder, last = room / "measure", scan.probe.frame_count - 1
+    """The pass over all of a recording's pictures as they are taken in, and the parts that it was
+    made in."""
+    folder = room / "measure"
     started = time.monotonic()
-    edges: EdgesAt = ()
-    if kind == "sphere":
-        seen = EdgesOnTheWay(scan, last + 1)
-        following = around(task.source, scan, 0, last, edges=seen, on_the_way=on_the_way)
-        following.go(room, progress)
-        edges = tuple(sorted(seen.found.items()))
-    else:
-        following = flat(task.source, scan, 0, last, on_the_way=on_the_way)
-        with shared(task, following.parts(room), progress) as share:
-            following.go(room, *share)
-    following.joined(room, folder)
+    whole = _whole(task, scan, kind, on_the_way)
+    parts = whole.made(task, room, folder, progress)
     key = task.store.adopt_folder("followed", folder)
+    edges: EdgesAt = () if whole.edges is None else tuple(sorted(whole.edges.found.items()))
     keep(task.store, _edges_key(key), edges)
     followed = Followed(
         recording_id=task.recording.id, kind=kind, folder_key=key,
         seconds=time.monotonic() - started,
     )  # fmt: skip
-    return followed, following.parts(room)
+    return followed, parts
 
 
 def help_follow(task: Task) -> None:
-    """Make parts of a flat clip that another worker takes in."""
+    """Make parts of a clip that another worker takes in."""
     room = task.store.place_of(task.run.job_id, task.run.attempt)
-    scan = kept_scan(room)
-    if scan is None:
-        return
-    last = scan.probe.frame_count - 1
-    following = flat(task.source, scan, 0, last, on_the_way=Proxy(scan).on_the_way)
-    following.go(room, *helped(task))
+    known = kept_scan(room)
+    if known is not None:
+        scan, kind = known
+        whole = _whole(task, scan, kind, proxy_of(scan, kind).on_the_way)
+        whole.following.go(room, *helped(task))
+
+
+def _whole(task: Task, scan: Scan, kind: str, on_the_way: OnTheWay) -> Pass:
+    return pass_over(task, scan, kind, 0, scan.probe.frame_count - 1, on_the_way=on_the_way)
 
 
 def keep_followed(session: Session, made: Followed) -> None:

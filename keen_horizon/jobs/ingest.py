@@ -11,7 +11,7 @@ from sqlalchemy import select
 from ..core.errors import KeenError, MediaError
 from ..core.media.fields import Fields
 from ..core.media.probe import scan
-from ..core.media.proxy import LINES, SPHERE_LINES, Proxy, damaged_in, poster_of
+from ..core.media.proxy import damaged_in, poster_of, proxy_of
 from ..core.pipeline.clip_kind import ClipKind, clip_kind
 from ..core.pipeline.sphere_source import whole_scan
 from ..core.progress import Progress
@@ -60,11 +60,9 @@ def _through(task: Task, room: Path, progress: Progress) -> int:
         taken = clip_kind(task.source, found, 0, found.probe.frame_count - 1)
     else:
         taken = ClipKind(told, recording.kind_words, True, twin_of(recording))
-    shown, lines = found, LINES
-    if taken.kind == "sphere":
-        shown, lines = whole_scan(found, taken.twin), SPHERE_LINES
-    proxy = Proxy(shown, lines)
-    keep_scan(found, room)  # for whoever helps, and for good
+    shown = whole_scan(found, taken.twin) if taken.kind == "sphere" else found
+    proxy = proxy_of(shown, taken.kind)
+    keep_scan(found, room, taken.kind, taken.twin)  # for whoever helps, and for good
     followed, parts = follow_all(task, shown, taken.kind, room, progress, proxy.on_the_way)
     proxy.join(parts, task.source, room / "proxy.mp4")
     kept = {

@@ -11,14 +11,13 @@ from sqlalchemy.orm import Session
 
 from ..core.pipeline import first_treatment
 from ..core.pipeline.decide_model import CALMS
-from ..core.pipeline.measure_tracks import Following, flat
 from ..core.stations.motion import MOTION
 from ..core.treatment import Treatment
 from ..store import treatments
 from ..store.models import Clip, Measure, now
-from .following import cut_out
+from .following import Pass, cut_out, pass_over
 from .kind import QUICK, JobKind, Task
-from .parts import helped, shared
+from .parts import helped
 from .solving import shelf_figures, solution_of
 from .spheres import measured_sphere
 
@@ -105,10 +104,7 @@ def _measured(task: Task, range_: Range) -> tuple[Measure, float]:
         if not range_.closer:
             known = cut_out(task, "flat", range_.first, range_.last, folder)
         if known is None:
-            passing = _pass(task, range_)
-            with shared(task, passing.parts(room)) as share:
-                passing.go(room, *share)
-            passing.joined(room, folder)
+            _pass(task, range_).made(task, room, folder)
         key = task.store.adopt_folder("measures", folder)
     made = Measure(
         recording_id=task.recording.id, first_frame=range_.first, last_frame=range_.last,
@@ -121,15 +117,15 @@ def _measured(task: Task, range_: Range) -> tuple[Measure, float]:
 
 
 def help_measure(task: Task) -> None:
-    """Follow parts of a flat clip that another worker measures."""
-    room = task.store.place_of(task.run.job_id, task.run.attempt)
-    if task.recording.kind != "flat" or not room.exists():
-        return
-    _pass(task, _asked(task)).go(room, *helped(task))
+    """Follow parts of a clip that another worker measures."""
+    room, asked = task.store.place_of(task.run.job_id, task.run.attempt), _asked(task)
+    if room.exists():
+        _pass(task, asked).following.go(room, *helped(task))
 
 
-def _pass(task: Task, range_: Range) -> Following:
-    return flat(task.source, task.scan, range_.first, range_.last, closer=range_.closer)
+def _pass(task: Task, range_: Range) -> Pass:
+    kind = task.recording.kind
+    return pass_over(task, task.scan, kind, range_.first, range_.last, closer=range_.closer)
 
 
 def _keep(session: Session, made: Measure) -> None:

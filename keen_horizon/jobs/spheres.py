@@ -3,44 +3,35 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
 from functools import partial
-from pathlib import Path
-from typing import Any
 
-from ..core.media.encode import QUALITIES, Encoding
 from ..core.pipeline.first_treatment import first_sphere_treatment
-from ..core.pipeline.sphere_film import render_sphere
-from ..core.pipeline.sphere_reports import shake_in_file, sphere_report
 from ..core.pipeline.sphere_solution import SphereSolution
 from ..core.pipeline.sphere_tracks import (
     EdgesOnTheWay,
     find_edges,
     follow_on_sphere,
-    measure_sphere,
 )
 from ..core.stations.motion import MOTION
-from ..core.stations.view import VIEW
 from ..core.treatment import Treatment
 from ..store.models import Measure, now
-from .following import cut_out
+from .following import cut_out, pass_over
 from .kind import Task
-
-Offer = Callable[[Path], Path]  # of a finished film: where it is kept
 
 
 def measured_sphere(task: Task, first: int, last: int) -> tuple[Measure, Treatment]:
     """The pass over a sphere's pixels, kept with what every treatment stands on; and the treatment
     to begin with."""
     started = time.monotonic()
-    count = last - first + 1
     spheres = task.solver.spheres
-    seen = EdgesOnTheWay(task.scan, count)
+    passing = pass_over(task, task.scan, "sphere", first, last)
+    seen = passing.edges
+    assert seen is not None  # of a sphere
     with task.store.room_of(task.run.job_id, task.run.attempt) as room:
         folder = room / "measure"
         known = cut_out(task, "sphere", first, last, folder)
         if known is None:
-            measure_sphere(task.source, task.scan, first, last, folder, task.progress, edges=seen)
+            passing.made(task, room, folder)
         else:
             near = {at - first: own for at, own in known.edges}
             seen.found |= {at: near[at] for at in seen.wanted if at in near}
@@ -68,31 +59,3 @@ def solved_sphere(task: Task, measure: Measure, treatment: Treatment) -> SphereS
         rays, _ = follow_on_sphere(task.source, task.scan, motion, point, task.progress)
         spheres.keep_held(measure, point, rays)
     return spheres.solve(task.recording, measure, treatment)
-
-
-def exported_sphere(
-    task: Task, measure: Measure, treatment: Treatment, quality: str, target: Path, offer: Offer
-) -> dict[str, Any]:
-    """A sphere rendered into ``target``, and offered: what came of it, see
-    :func:`.sphere_report`."""
-    started = time.monotonic()
-    solution = solved_sphere(task, measure, treatment)
-    after = time.monotonic()
-    rendered = render_sphere(
-        task.source, task.scan, solution, treatment, target,
-        encoding=Encoding(crf=QUALITIES[quality]), progress=task.progress,
-    )  # fmt: skip
-    film, made = offer(target), time.monotonic()
-    again = None
-    if not treatment.of(VIEW).on:
-        again = shake_in_file(
-            film, treatment.of(MOTION).nadir, target.parent / "again",
-            lambda done, total: task.progress(total, total),
-        )  # fmt: skip
-    seconds = {
-        "measure": measure.seconds,
-        "solve": after - started,
-        "render": made - after,
-        "check": time.monotonic() - made,
-    }
-    return sphere_report(solution, treatment, rendered, seconds, again)

@@ -19,24 +19,29 @@ from .models import Recording
 TIMING, PROBE = "timing.npz", "probe.json"
 
 
-def keep_scan(scan: Scan, folder: Path) -> None:
-    """Keep what is known of a file that is still taken in, its exact frame times in a file of their
-    own."""
+def keep_scan(scan: Scan, folder: Path, kind: str, twin: Twin | None) -> None:
+    """Keep what is known of a file that is still taken in, as a ``kind`` of clip, its exact frame
+    times in a file of their own."""
     base = scan.time_base
     np.savez(
         folder / TIMING, pts=scan.pts, keys=np.array(scan.keys, np.int64),
         base=np.array([base.numerator, base.denominator], np.int64),
     )  # fmt: skip
     part = folder / "probe.part"
-    part.write_text(json.dumps(scan.probe.to_json()))
+    told = {"probe": scan.probe.to_json(), "kind": kind, "twin": twin and twin.to_json()}
+    part.write_text(json.dumps(told))
     part.rename(folder / PROBE)
 
 
-def kept_scan(folder: Path) -> Scan | None:
-    """What :func:`keep_scan` kept; None if nothing was."""
-    if not (folder / PROBE).exists():
+def kept_scan(folder: Path) -> tuple[Scan, str] | None:
+    """What :func:`keep_scan` kept: the scan of its pictures as they are worked on, and as which
+    kind of clip; None if nothing was, or if it has been taken in meanwhile."""
+    if not all((folder / name).exists() for name in (PROBE, TIMING)):
         return None
-    return _read(Probe.from_json(json.loads((folder / PROBE).read_text())), folder / TIMING)
+    told = json.loads((folder / PROBE).read_text())
+    scan = _read(Probe.from_json(told["probe"]), folder / TIMING)
+    twin = told["twin"] and Twin.from_json(told["twin"])
+    return (whole_scan(scan, twin) if told["kind"] == "sphere" else scan), told["kind"]
 
 
 def _read(probe: Probe, timing: Path) -> Scan:

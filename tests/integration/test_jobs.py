@@ -117,7 +117,7 @@ def test_a_file_is_decoded_once_and_ranges_are_cut_out_of_what_was_seen_then(
     with place.database.session() as session:
         whole = treatments.measure_of(session, library.get_clip(session, clip_id))
         assert whole.seconds > 0
-    monkeypatch.setattr(measuring, "flat", None)  # nobody looks at pixels again
+    monkeypatch.setattr(measuring, "pass_over", None)  # nobody looks at pixels again
     with place.database.session() as session:
         clip = library.get_clip(session, clip_id)
         treatments.set_range(clip, 10, 24)

@@ -17,12 +17,18 @@ from keen_horizon.core import pipeline
 from keen_horizon.core.media import segments
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
+from keen_horizon.core.pipeline.sphere_film import sphere_film
+from keen_horizon.core.pipeline.sphere_tracks import EdgesOnTheWay, measure_sphere
 from keen_horizon.core.tracking.tracks import Tracks
+from keen_horizon.core.treatment import parse
 from keen_horizon.jobs import parts
 from keen_horizon.jobs.lifecycle import run_of
 from keen_horizon.jobs.parts import Helping, Parts
 from keen_horizon.jobs.runner import JobRunner
-from keen_horizon.store.models import Export, Followed, Job, Part
+from keen_horizon.jobs.sphere_solutions import SphereSolver
+from keen_horizon.simulated.record import record
+from keen_horizon.simulated.sphere import harbour_sphere
+from keen_horizon.store.models import Export, Followed, Job, Measure, Part
 from tests.integration.conftest import wait_for
 from tests.integration.test_jobs import export_of
 
@@ -124,6 +130,50 @@ def test_a_closer_measure_is_shared_too(place, make_clip, done_by):
         assert place.work_now(work_id) == "done"
     assert sorted(number for _, number in done_by) == list(range(5))
     assert len({owner for owner, _ in done_by}) == 2
+
+
+def test_a_sphere_is_shared_too(place, done_by, tmp_path):
+    path = tmp_path / "boat.mp4"
+    record(harbour_sphere(1.5, (512, 256)), path)
+    count = scan(path).probe.frame_count
+    several = list(range(len(segments.plan(tmp_path, scan(path), 0, count - 1))))
+    assert len(several) > 1
+    recording, clip = place.add(path)
+    work_id = place.ask("ingest", recording, clip_id=clip)
+    with a_helper(place, work_id):
+        assert place.work_now(work_id) == "done"
+    assert sorted(number for _, number in done_by) == several
+    assert len({owner for owner, _ in done_by}) == 2
+    edges = EdgesOnTheWay(scan(path), count)
+    alone = measure_sphere(path, scan(path), 0, count - 1, tmp_path / "alone", edges=edges)
+    with place.database.session() as session:
+        measure = session.scalar(select(Measure).where(Measure.recording_id == recording))
+    shared = Tracks.read(place.store.path(measure.folder_key))
+    assert (shared.records == alone.records).all()
+    assert (shared.rows == alone.rows).all()
+    kept = dict(SphereSolver(place.store).edges(measure))
+    assert sorted(kept) == sorted(edges.found) == edges.wanted
+    assert all((kept[at].normals == own.normals).all() for at, own in edges.found.items())
+
+    done_by.clear()
+    export_id, work_id = export_of(place, clip)
+    with a_helper(place, work_id):
+        assert place.work_now(work_id) == "done"
+    assert sorted(number for _, number in done_by) == several
+    assert len({owner for owner, _ in done_by}) == 2
+    film = film_of(place, export_id)
+    assert len(film) == count
+    with place.database.session() as session:
+        row = session.get_one(Export, export_id)
+        solution = SphereSolver(place.store).solve(
+            place.recording(recording), measure, parse(row.revision.treatment)
+        )
+        assert scan(place.store.path(row.file_key)).probe.sphere is not None
+        whole = sphere_film(path, scan(path), solution, parse(row.revision.treatment))
+        whole.render(tmp_path / "alone.mp4", tmp_path / "alone")
+    found = scan(tmp_path / "alone.mp4")
+    single = [p.planes[0].astype(int) for p in frames(tmp_path / "alone.mp4", found, 0, count - 1)]
+    assert np.abs(film - np.stack(single)).mean() < 0.5
 
 
 def test_a_part_whose_owner_falls_silent_is_drawn_by_another(

@@ -8,7 +8,8 @@ from collections.abc import Iterator
 
 import pytest
 
-from keen_horizon.core.media.ahead import ahead
+from keen_horizon.core.geometry.canvas import Canvas
+from keen_horizon.core.media.ahead import ahead, pictures_ahead
 
 
 def test_items_come_in_order_and_only_so_many_are_made_before_they_are_asked_for():
@@ -24,6 +25,23 @@ def test_items_come_in_order_and_only_so_many_are_made_before_they_are_asked_for
         time.sleep(0.2)
         assert len(made) <= 5
         assert [first, *items] == list(range(50))
+
+
+def test_of_large_pictures_fewer_are_held():
+    def most(canvas: Canvas) -> int:
+        made: list[int] = []
+
+        def count() -> Iterator[int]:
+            for k in range(50):
+                made.append(k)
+                yield k
+
+        with pictures_ahead(count(), canvas) as items:
+            next(items)
+            time.sleep(0.2)
+            return len(made)
+
+    assert most(Canvas(3840, 2160)) < most(Canvas(1920, 1080))
 
 
 def test_what_making_them_raises_is_raised_where_they_are_asked_for():

@@ -27,6 +27,9 @@ def along_sides(corners: Complex, count: int) -> Complex:
     return np.asarray(sides.ravel())
 
 
+LARGE = 2560 * 1440  # pixels
+
+
 @stored
 @dataclass(frozen=True)
 class Canvas:
@@ -35,6 +38,11 @@ class Canvas:
     width: int
     height: int
     pixel_aspect: float = 1.0
+
+    @property
+    def large(self) -> bool:
+        """Whether pictures are so large that few of them are held at a time."""
+        return self.width * self.height > LARGE
 
     @property
     def centre(self) -> tuple[float, float]:

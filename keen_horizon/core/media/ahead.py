@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from queue import Empty, Full, Queue
 from threading import Event, Thread
 from typing import TypeVar
 
+from ..geometry.canvas import Canvas
+
 Item = TypeVar("Item")
 DEPTH = 3  # items that are held at the most
+LARGE_DEPTH = 1  # the same of large pictures
 PATIENCE = 0.1  # seconds after which a thread looks whether it is still wanted
 
 
@@ -74,3 +77,8 @@ def ahead(items: Iterator[Item], depth: int = DEPTH) -> Iterator[Iterator[Item]]
         maker.join()
         if isinstance(items, Generator):
             items.close()
+
+
+def pictures_ahead(items: Iterator[Item], canvas: Canvas) -> AbstractContextManager[Iterator[Item]]:
+    """:func:`ahead` for pictures of a size."""
+    return ahead(items, LARGE_DEPTH if canvas.large else DEPTH)

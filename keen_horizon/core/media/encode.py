@@ -10,6 +10,7 @@ import av
 from av.video.stream import VideoStream
 
 from ..errors import disk_errors
+from ..geometry.canvas import Canvas
 from .decode import Plane
 from .mp4 import Mp4File
 from .planes import plane_view
@@ -20,7 +21,7 @@ from .spherical import SphereTag
 QUALITIES = {"fine": 14, "good": 18, "small": 24}
 
 # An encoder holds as many pictures as it looks ahead: of large ones, few, so that they have room.
-LARGE, FEW_AHEAD = 2560 * 1440, "10"
+FEW_AHEAD = "5"
 
 
 @dataclass(frozen=True)
@@ -76,7 +77,7 @@ class Mp4Writer(Mp4File):
         options = {"crf": str(encoding.crf), "preset": encoding.preset}
         if encoding.tune:
             options["tune"] = encoding.tune
-        if self.size[0] * self.size[1] > LARGE:
+        if Canvas(*self.size).large:
             options["rc-lookahead"] = FEW_AHEAD
         rate = Fraction(self.scan.probe.rate or 30.0).limit_denominator(1001)
         stream = self.target.add_stream("libx264", rate=rate, options=options)

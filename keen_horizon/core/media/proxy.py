@@ -25,6 +25,11 @@ POSTER_WIDTH = 480
 PICTURES, POSTER, DAMAGED = "pictures.mp4", "poster.jpg", "damaged.txt"  # files of a part
 
 
+def proxy_of(scan: Scan, kind: str) -> Proxy:
+    """The proxy of a ``kind`` of clip."""
+    return Proxy(scan, SPHERE_LINES if kind == "sphere" else LINES)
+
+
 def proxy_size(scan: Scan, lines: int = LINES) -> tuple[int, int]:
     """Even size of a proxy of so many lines, square pixels, never larger than the source."""
     canvas = scan.probe.canvas

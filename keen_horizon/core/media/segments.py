@@ -20,6 +20,7 @@ from ..errors import DamagedMedia, disk_errors
 from ..progress import Progress
 from .mp4 import Mp4File
 from .probe import Scan, open_input, picture_stream
+from .spherical import SphereTag
 
 LENGTH = 250  # frames: as far apart as keyframes lie in any case, so cutting there costs nothing
 
@@ -67,9 +68,10 @@ def missing(segments: list[Segment], progress: Progress) -> Iterator[tuple[Segme
 
 def join(
     segments: list[Segment], target: Path, scan: Scan, *, sound_from: Path,
-    encode_sound: bool = False,
+    encode_sound: bool = False, sphere: SphereTag | None = None,
 ) -> str:  # fmt: skip
-    """Write the pictures of ``segments`` and their sound into ``target``.
+    """Write the pictures of ``segments`` and their sound into ``target``; ``sphere`` is what it is
+    to say of being one.
 
     Returns the sentence about the sound. The sources are ours, so damage is not expected; it
     raises DamagedMedia all the same.
@@ -79,6 +81,7 @@ def join(
     with open_input(segments[0].path) as container, Mp4File(target, scan, first, last) as out:
         pictures = out.target.add_stream_from_template(picture_stream(container, target))
         pictures.time_base = scan.time_base
+        out.sphere, out.size = sphere, (pictures.width, pictures.height)
         out.add_sound(sound_from, always_encode=encode_sound)
         start = int(scan.pts[first])
         for index, packet in enumerate(_packets(segments, scan), first):

@@ -26,6 +26,7 @@ CELL = 8  # output pixels between places at which the way is worked out
 MIDDLE = (CELL - 1) / 2  # of a cell: where they are, so that enlarging them is what spreads them
 STEEP = float(np.cos(np.radians(75.0)))  # of the latitude from which on a cell bends too much
 FAR = np.pi / 2  # radians of longitude between corners of a cell, from which on the seam is in it
+AT_ONCE = 65536  # pixels that are worked out at a time: few, so that caches hold them
 AROUND = 4  # columns that a picture is continued by on either side
 Positions = NDArray[np.float32]
 
@@ -121,15 +122,17 @@ class TurnedSampler:
         if not self._bends.any():
             return
         rows, columns = (_cells(at.shape[axis], step[1 - axis], site[1 - axis]) for axis in (0, 1))
-        y, x = np.nonzero(self._bends[np.ix_(rows, columns)])
-        places = np.stack([x * step[0] + site[0], y * step[1] + site[1]], axis=-1).astype(float)
-        rays = self.sampler.output.to_rays(places) @ self.turn.T
-        if self.bend.any():
-            rays = bent(rays / np.linalg.norm(rays, axis=-1, keepdims=True), self.bend)
-        level = np.hypot(rays[:, 0], rays[:, 2])
-        at[y, x] = self.sampler.places(
-            np.arctan2(rays[:, 0], rays[:, 2]), np.arctan2(rays[:, 1], level)
-        )
+        bending = np.nonzero(self._bends[np.ix_(rows, columns)])
+        for start in range(0, len(bending[0]), AT_ONCE):
+            y, x = (every[start : start + AT_ONCE] for every in bending)
+            places = np.stack([x * step[0] + site[0], y * step[1] + site[1]], axis=-1).astype(float)
+            rays = self.sampler.output.to_rays(places) @ self.turn.T
+            if self.bend.any():
+                rays = bent(rays / np.linalg.norm(rays, axis=-1, keepdims=True), self.bend)
+            level = np.hypot(rays[:, 0], rays[:, 2])
+            at[y, x] = self.sampler.places(
+                np.arctan2(rays[:, 0], rays[:, 2]), np.arctan2(rays[:, 1], level)
+            )
 
 
 def nodes_of(output: Camera) -> Rays:

@@ -23,6 +23,7 @@ Matrix = NDArray[np.float64]
 
 SAME: Matrix = np.eye(3)
 GRID = 8  # output pixels between places at which a chain that bends is worked out
+BAND = 128  # rows of a plane whose places are known at once: few, so that caches hold them
 START = -GRID / 2 - 0.5  # the first of them: in the middle of a block of pixels before the picture
 
 # Below this many output pixels a source pixel, bicubic would skip source pixels and shimmer.
@@ -126,16 +127,22 @@ class Sampler:
         return replace(self, matrix=self.matrix @ by, grid=np.asarray(grid, np.float32))
 
     def positions(
-        self, to_output: Matrix, to_source: Matrix, width: int, height: int
+        self, to_output: Matrix, to_source: Matrix, width: int, rows: range
     ) -> NDArray[np.float32]:
-        """``(height, width, 2)`` source positions, x and y, of a plane's pixels.
+        """``(rows, width, 2)`` source positions, x and y, of the pixels of some of a plane's rows.
 
         ``to_output`` takes the plane's pixels to output luma pixels, ``to_source`` source luma
         pixels to the source plane's; both scale and shift only.
         """
         assert self.grid is not None
-        scaled = self.grid * np.diag(to_source)[:2].astype(np.float32)
-        return spread(scaled + to_source[:2, 2].astype(np.float32), width, height, to_output)
+        lines = to_output[1, 1] * np.array([rows[0], rows[-1]]) + to_output[1, 2]
+        near = np.floor((lines - START) / GRID).astype(int)
+        first = max(near[0] - 1, 0)  # what is between nodes needs those on both sides
+        known = self.grid[first : near[1] + 3]
+        scaled = known * np.diag(to_source)[:2].astype(np.float32)
+        to_nodes = to_output.copy()
+        to_nodes[1, 2] = lines[0] - first * GRID
+        return spread(scaled + to_source[:2, 2].astype(np.float32), width, len(rows), to_nodes)
 
 
 def sampler_of(chain: WarpChain) -> Sampler:
@@ -232,10 +239,13 @@ def warp_plane(
         m, to_source = to_small @ m, to_small @ to_source
     border = cv2.BORDER_CONSTANT if bare else cv2.BORDER_REPLICATE
     if sampler.grid is not None:
-        at = sampler.positions(to_output, to_source, width, height)
-        cv2.remap(
-            source, at, None, cv2.INTER_CUBIC, dst=target, borderMode=border, borderValue=(empty,)
-        )
+        for top in range(0, height, BAND):
+            rows = range(top, min(top + BAND, height))
+            cv2.remap(
+                source, sampler.positions(to_output, to_source, width, rows), None,
+                cv2.INTER_CUBIC, dst=target[top : top + BAND], borderMode=border,
+                borderValue=(empty,),
+            )  # fmt: skip
         return
     warp = cv2.warpAffine if sampler.is_affine else cv2.warpPerspective
     warp(

@@ -25,7 +25,7 @@ from .find_glass import (
 from .first_treatment import first_treatment
 from .measure_again import MeasuredAgain, measured_again
 from .measure_tracks import check_range, follow, measure
-from .render_clip import Rendered, help_render, render
+from .render_clip import render
 from .reports import correction_report, glass_report, measure_report
 from .solve_clip import Solution, solve
 
@@ -35,7 +35,6 @@ __all__ = [
     "GlassFit",
     "MeasuredAgain",
     "Progress",
-    "Rendered",
     "Solution",
     "check_range",
     "correction_report",
@@ -50,7 +49,6 @@ __all__ = [
     "first_treatment",
     "follow",
     "glass_report",
-    "help_render",
     "measure",
     "measure_report",
     "measured_again",

@@ -11,7 +11,7 @@ from ..geometry.view import View
 from ..media.encode import Encoding
 from ..media.probe import Scan
 from ..progress import Progress, silent
-from .render_clip import Drawing, Render
+from .render_clip import Drawing, flat_film
 
 LONGEST = 300  # frames
 ENCODING = Encoding(crf=12, preset="veryfast", keyframe=30)
@@ -34,6 +34,6 @@ def exact_loop(
         def told(at: int, _: int, before: int = before) -> None:
             progress(before + at + first - start, total)
 
-        job = Render(path, scan, drawn, first, ENCODING, told)
-        job.write(target, job.pictures(start), start, stop)
+        film = flat_film(path, scan, drawn, first, encoding=ENCODING, progress=told)
+        film.write(target, film.pictures(start), start, stop)
         done += stop - start + 1

@@ -19,7 +19,7 @@ from ..stations.finish.grain import Grain
 from ..stations.glass.colour_edges import colours_of
 from ..stations.glass.fall_off import FallOffGain
 from ..stations.glass.fringe_map import Fringes, fringes_of, strongest_fringe
-from .render_clip import Drawing, Render
+from .render_clip import Drawing, flat_film
 
 EVERY = 4  # px, of which one tells what is blown
 WORTH = 0.05  # a change of which is worth a word
@@ -55,7 +55,7 @@ def exact_view(
     Raises DamagedMedia where it cannot be decoded.
     """
     space = space_of(scan.probe)
-    picture, planes = Render(path, scan, drawing, first).one(frame)
+    picture, planes = flat_film(path, scan, drawing, first).one(frame)
     colours = colours_of(picture, space)
     place = strongest_fringe(colours)
     fringe = None

@@ -12,7 +12,7 @@ from typing import Any
 
 from ..errors import BadSetting, KeenError, disk_errors
 from ..geometry.canvas import Canvas
-from ..media.ahead import ahead
+from ..media.ahead import pictures_ahead
 from ..media.decode import Picture, Plane, frames
 from ..media.probe import Scan
 from ..media.segments import Handed, Segment, missing, plan
@@ -24,7 +24,7 @@ from ..tracking.features import FeatureTracker
 from ..tracking.joined import join_tracks
 from ..tracking.tracks import Follower, Tracks, TracksWriter
 
-Look = Callable[[int, Plane], None]
+Look = Callable[[int, Plane, Path], None]
 OnTheWay = Callable[[Iterator[Picture], Segment, Path], Iterator[Picture]]
 
 
@@ -71,7 +71,8 @@ class Following:
     depend on each other; where they are joined, marks that lie on the same thing are made one.
 
     Followers are shown the upper left ``eye`` of pictures, if they hold more. Who else wants to
-    ``look`` is given each frame's number in the range, and its luma. Pictures go through
+    ``look`` is given each frame's number in the range, its luma, and the folder of its part.
+    Pictures go through
     ``on_the_way``, in colour and by a thread of its own; it is told of which part they are, and
     where what is made of it lies. Raises KeenError for a range that is none.
     """
@@ -92,10 +93,16 @@ class Following:
         """The parts of the range, with the folders in ``room`` that they have or will have."""
         return plan(room, self.scan, self.first, self.last, "part-{}")
 
-    def kept_in(self, folder: Path, progress: Progress) -> Tracks:
-        """Make what is missing of it. The tracks are kept in ``folder``, meanwhile its parts."""
+    def kept_in(
+        self, folder: Path, progress: Progress,
+        gather: Callable[[list[Segment]], None] | None = None,
+    ) -> Tracks:  # fmt: skip
+        """Make what is missing of it. The tracks are kept in ``folder``, meanwhile its parts, of
+        which ``gather`` may take what was found in them besides."""
         room = folder / "parts"
         self.go(room, progress)
+        if gather is not None:
+            gather(self.parts(room))
         tracks = self.joined(room, folder)
         shutil.rmtree(room)
         return tracks
@@ -124,12 +131,14 @@ class Following:
             count = part.last - part.first + 1
             pictures: Iterator[Picture] = islice(reading.at(part.first), count)
             if self.on_the_way is not None:
-                pictures = stack.enter_context(ahead(self.on_the_way(pictures, part, begun)))
+                pictures = stack.enter_context(
+                    pictures_ahead(self.on_the_way(pictures, part, begun), self.scan.probe.canvas)
+                )
             for picture in pictures:
                 luma = self._shown(picture)
                 writer.add(follower.step(luma))
                 if self.look is not None:
-                    self.look(picture.index - self.first, luma)
+                    self.look(picture.index - self.first, luma, begun)
                 progress(picture.index - self.first + 1, self.last - self.first + 1)
             beyond = part.last
             if part.last < self.last:
@@ -168,7 +177,7 @@ class _Reading:
             of, self._first = self._of, None
             luma_only = of.on_the_way is None
             made = frames(of.path, of.scan, first, of.last, luma_only=luma_only)
-            self._pictures = self._opened.enter_context(ahead(made))
+            self._pictures = self._opened.enter_context(pictures_ahead(made, of.scan.probe.canvas))
         while (picture := self._first or next(self._pictures, None)) is not None:
             self._first, self._next = None, picture.index + 1
             yield picture

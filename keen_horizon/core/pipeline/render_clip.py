@@ -1,24 +1,22 @@
-"""Drawing a solved clip into a file: decode, warp, change pixels, encode; resumable."""
+"""Drawing a solved clip into a film: warped, its pixels changed."""
 
 from __future__ import annotations
 
 from collections.abc import Generator, Iterator, Mapping
-from contextlib import ExitStack, closing
-from dataclasses import dataclass, field
+from contextlib import closing
+from dataclasses import dataclass
 from functools import cached_property
-from itertools import islice
 from pathlib import Path
 
 import numpy as np
 
 from ..errors import KeenError
+from ..geometry.canvas import Canvas
 from ..geometry.chain import WarpChain
-from ..media.ahead import ahead
-from ..media.damage import damage_words
-from ..media.decode import Picture, Plane, frames, working_format
-from ..media.encode import Blank, Encoding, Mp4Writer
+from ..media.ahead import pictures_ahead
+from ..media.decode import Picture, Plane, frames
+from ..media.encode import Encoding
 from ..media.probe import Scan
-from ..media.segments import Handed, Segment, join, missing, plan
 from ..path.edge_fill_plan import Lenders
 from ..picture.edge_fill import Lender, warp_with_lenders
 from ..picture.even_sharpness import lend_detail
@@ -31,7 +29,7 @@ from ..stations.finish import FINISH
 from ..stations.frame import FRAME
 from ..treatment import Treatment
 from ..types import Flags
-from .measure_tracks import check_range
+from .film import Film, Rendered
 from .solve_clip import Solution
 
 Held = Mapping[int, Picture]  # by their index in the recording
@@ -94,45 +92,23 @@ def drawing_of(solution: Solution, treatment: Treatment, lines: int | None = Non
     return Drawing(solution.chain.resized(lines), frame.rule == "leave", lenders, pixels, even)
 
 
-@dataclass(frozen=True)
-class Rendered:
-    """What a render says of itself."""
+@dataclass(frozen=True, kw_only=True)
+class FlatFilm(Film[tuple[Picture, Held]]):
+    """A flat clip's film, as ``drawing`` has it."""
 
-    width: int
-    height: int
-    sound: str
-    frame_count: int
-    damaged: tuple[int, ...] = ()  # numbers of frames that were read, and bridged
-
-    @property
-    def notes(self) -> list[str]:
-        """What is to be said of it."""
-        words = damage_words(self.damaged)
-        return [words] if words else []
-
-
-@dataclass(frozen=True)
-class Render:
-    """One render: the file it reads, from frame ``first`` on, and what it draws."""
-
-    path: Path
-    scan: Scan
     drawing: Drawing
-    first: int
-    encoding: Encoding = field(default_factory=Encoding)
-    progress: Progress = silent
-    damaged: list[int] = field(default_factory=list)
 
     @property
-    def last(self) -> int:
-        return self.first + len(self.drawing.chain) - 1
+    def canvas(self) -> Canvas:
+        return self.drawing.chain.view.output
 
     @cached_property
     def painter(self) -> Painter:
         return Painter(space_of(self.scan.probe), self.drawing.pixels, self.first)
 
-    def draw(self, picture: Picture, held: Held, planes: tuple[Plane, ...]) -> None:
-        """Fill the planes of one output frame; ``held`` are pictures about it that may lend."""
+    def draw(self, seen: tuple[Picture, Held], planes: tuple[Plane, ...]) -> Picture:
+        """See :meth:`Film.draw`: of a picture, and those held about it that may lend."""
+        picture, held = seen
         at = picture.index - self.first
         drawing, painter = self.drawing, self.painter
         sampler = sampler_of(drawing.chain[at : at + 1])
@@ -146,6 +122,7 @@ class Render:
             sharper = self._lend(at, even.lenders, even.of(at), held)
             lend_detail(planes, sharper, painter, even.amount)
         painter.finish(picture, sampler, planes)
+        return picture
 
     def one(self, frame: int) -> tuple[Picture, tuple[Plane, ...]]:
         """One frame of the file, and the planes that are drawn of it. Raises KeenError for one that
@@ -154,14 +131,14 @@ class Render:
             raise KeenError(f"frame {frame} is none of {self.first} to {self.last}.")
         with closing(self.pictures(frame)) as pictures:
             picture, held = next(pictures)
-        output = self.drawing.chain.view.output
+        output = self.canvas
         planes = tuple(
             np.empty((-(-output.height // down), -(-output.width // across)), plane.dtype)
             for plane, (across, down) in zip(
                 picture.planes, ((1, 1), picture.chroma, picture.chroma), strict=True
             )
         )
-        self.draw(picture, held, planes)
+        self.draw((picture, held), planes)
         return picture, planes
 
     def pictures(self, start: int) -> Generator[tuple[Picture, Held], None, None]:
@@ -175,10 +152,8 @@ class Render:
         held: dict[int, Picture] = {}
         now = start
         read = frames(self.path, self.scan, max(self.first, start - reach), self.last)
-        with ahead(read) as decoded:
+        with pictures_ahead(read, self.scan.probe.canvas) as decoded:
             for picture in decoded:
-                if picture.corrupt:
-                    self.damaged.append(picture.index)
                 held[picture.index] = picture
                 at = picture.index
                 while now <= self.last and (now + reach <= at or at == self.last):
@@ -196,81 +171,23 @@ class Render:
                 lent = lenders.lent(self.drawing.chain, frame, other)
                 yield held[self.first + other], sampler_of(lent)
 
-    def write(
-        self, target: Path, pictures: Iterator[tuple[Picture, Held]],
-        start: int, stop: int, sound_from: Path | None = None,
-    ) -> str:  # fmt: skip
-        """Draw frames ``start`` to ``stop`` into a file; returns what to say of the sound."""
-        output = self.drawing.chain.view.output
-        with Mp4Writer(
-            target, self.scan, output.width, output.height,
-            working_format(self.scan.probe.pixel_format), self.encoding, start, stop,
-            sound_from=sound_from, pixel_aspect=output.pixel_aspect,
-        ) as writer:  # fmt: skip
 
-            def drawn() -> Iterator[tuple[Picture, Blank]]:
-                for picture, held in islice(pictures, stop - start + 1):
-                    blank = writer.blank()
-                    self.draw(picture, held, blank.planes)
-                    yield picture, blank
-
-            with ahead(drawn()) as done:
-                for picture, blank in done:
-                    writer.write(blank, picture.pts)
-                    self.progress(picture.index - self.first + 1, len(self.drawing.chain))
-            writer.finish()
-        return writer.sound_note
+def flat_film(
+    path: Path, scan: Scan, drawing: Drawing, first: int, *,
+    encoding: Encoding | None = None, progress: Progress = silent,
+) -> FlatFilm:  # fmt: skip
+    """The film of the chain's frames, which start at ``first`` of the file."""
+    return FlatFilm(
+        path=path, scan=scan, drawing=drawing, first=first, last=first + len(drawing.chain) - 1,
+        encoding=encoding or Encoding(), progress=progress,
+    )  # fmt: skip
 
 
 def render(
-    path: Path,
-    scan: Scan,
-    drawing: Drawing,
-    first: int,
-    target: Path,
-    *,
-    encoding: Encoding | None = None,
-    room: Path | None = None,
-    progress: Progress = silent,
-    handed: Handed = missing,
-) -> Rendered:
-    """Draw the chain's frames, starting at ``first`` of the file, into an MP4 with its sound.
-
-    With ``room``, a folder, the pictures are kept there in segments until all are drawn, and a
-    render that was broken off goes on from the last whole one. Which of them are drawn here is
-    ``handed`` out, if others draw, too.
-    """
-    chain = drawing.chain
-    job = Render(path, scan, drawing, first, encoding or Encoding(), progress)
-    check_range(scan, first, job.last)
-    if room is None:
-        with closing(job.pictures(first)) as pictures:
-            sound = job.write(target, pictures, first, job.last, path)
-    else:
-        segments = plan(room, scan, job.first, job.last)
-        _draw(job, handed(segments, progress))
-        progress(len(chain), len(chain))
-        sound = join(segments, target, job.scan, sound_from=job.path)
-    output = chain.view.output
-    return Rendered(output.width, output.height, sound, len(chain), tuple(job.damaged))
-
-
-def help_render(
-    path: Path, scan: Scan, drawing: Drawing, first: int, room: Path, encoding: Encoding,
-    progress: Progress, handed: Handed,
-) -> None:  # fmt: skip
-    """Draw those segments of somebody else's :func:`render` that are ``handed`` out."""
-    job = Render(path, scan, drawing, first, encoding, progress)
-    _draw(job, handed(plan(room, scan, job.first, job.last), progress))
-
-
-def _draw(job: Render, handed: Iterator[tuple[Segment, Path]]) -> None:
-    """Draw segments; those that follow each other of pictures that are decoded in one go."""
-    with ExitStack() as opened:
-        follows, pictures = -1, job.pictures(job.first)
-        for segment, where in handed:
-            if segment.first != follows:
-                opened.close()
-                pictures = opened.enter_context(closing(job.pictures(segment.first)))
-            job.write(where, pictures, segment.first, segment.last)
-            follows = segment.last + 1
+    path: Path, scan: Scan, drawing: Drawing, first: int, target: Path, *,
+    encoding: Encoding | None = None, progress: Progress = silent, room: Path | None = None,
+) -> Rendered:  # fmt: skip
+    """Draw :func:`flat_film` into a file, see :meth:`.Film.render`."""
+    return flat_film(path, scan, drawing, first, encoding=encoding, progress=progress).render(
+        target, room
+    )

@@ -19,9 +19,9 @@ from ..quality.scores import in_pixels
 from ..stations.glass.dead_corners import dead_shares
 from ..stations.station import Figure, Report
 from ..treatment import Treatment
+from .film import Rendered
 from .find_glass import GlassFit
 from .measure_again import MeasuredAgain
-from .render_clip import Rendered
 from .solve_clip import Solution
 
 GLASS_LATTICE = (17, 11)

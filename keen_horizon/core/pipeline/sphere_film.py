@@ -1,17 +1,19 @@
-"""Drawing a solved sphere into a file: a sphere again, or what a flat camera sees in it."""
+"""Drawing a solved sphere into a film: a sphere again, or what a flat camera sees in it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import replace
+from collections.abc import Callable, Generator
+from dataclasses import dataclass, replace
+from functools import cached_property, lru_cache
 from pathlib import Path
 
 from ..geometry.canvas import Canvas
 from ..geometry.projection import Camera, Equirectangular
-from ..media.ahead import ahead
-from ..media.decode import Picture, Plane, frames, working_format
-from ..media.encode import Blank, Encoding, Mp4Writer
+from ..media.ahead import pictures_ahead
+from ..media.decode import Picture, Plane, frames
+from ..media.encode import Encoding
 from ..media.probe import Scan
+from ..media.spherical import SphereTag
 from ..picture.sphere_warp import SphereSampler, warp_sphere
 from ..picture.twin_warp import TwinLayout, TwinSampler
 from ..picture.working_space import space_of
@@ -20,68 +22,99 @@ from ..stations.view import VIEW
 from ..stations.view.station import camera_at
 from ..treatment import Treatment
 from ..types import Real
-from .render_clip import Rendered
+from .film import Film, Rendered
 from .sphere_solution import SphereSolution
 from .sphere_source import eyes_of, tag_of
 
 Draw = Callable[[Picture, Real, tuple[Plane, ...], Real], None]
 
 
+@dataclass(frozen=True, kw_only=True)
+class SphereFilm(Film[Picture]):
+    """A solved sphere's film, each colour sampled once: a sphere again, which its file says it is,
+    or a flat view."""
+
+    solution: SphereSolution
+    treatment: Treatment
+
+    @property
+    def canvas(self) -> Canvas:
+        size = self.treatment.of(VIEW) if self._flat else self.scan.probe
+        return Canvas(size.width, size.height)
+
+    @property
+    def sphere(self) -> SphereTag | None:
+        if self._flat:
+            return None
+        tag, vertical = tag_of(self.scan.probe), self.solution.vertical
+        if vertical is None or vertical.down is None:
+            return tag
+        # Players turn pictures by the pose that a file says; upright is in the pictures now.
+        return replace(tag, pose=(tag.pose[0], 0.0, 0.0))
+
+    def pictures(self, start: int) -> Generator[Picture, None, None]:
+        read, _ = self._source
+        decoded = frames(self.path, read, start, self.last)
+        with pictures_ahead(decoded, read.probe.canvas) as pictures:
+            yield from pictures
+
+    def draw(self, seen: Picture, planes: tuple[Plane, ...]) -> Picture:
+        solution, tag, at = self.solution, tag_of(self.scan.probe), seen.index - self.first
+        _, drawn_by = self._source
+        turn, bend = solution.corrections[at], self._bends[at]
+        if solution.looks is not None and solution.angles is not None:
+            camera = camera_at(self.treatment.of(VIEW), float(solution.angles[at]))
+            one = seen if tag.stereo == "mono" else next(eyes_of(seen, tag))
+            drawn_by(camera)(one, turn @ solution.looks[at], planes, bend)
+        elif tag.stereo == "mono":
+            self._around(seen, turn, planes, bend)
+        else:
+            into = replace(seen, planes=planes)  # type: ignore[arg-type]
+            for one, part in zip(eyes_of(seen, tag), eyes_of(into, tag), strict=True):
+                self._around(one, turn, part.planes, bend)
+        if solution.sharpen is not None:
+            solution.sharpen.apply(planes[0], space_of(self.scan.probe), at)
+        return seen
+
+    @property
+    def _flat(self) -> bool:
+        return self.solution.looks is not None
+
+    @cached_property
+    def _bends(self) -> Real:
+        return self.solution.bends
+
+    @cached_property
+    def _source(self) -> tuple[Scan, Callable[[Camera], Draw]]:
+        """How its pictures are read, and what draws as a camera sees them, the last one known."""
+        read, drawn_by = _source(self.scan, self.solution.canvas)
+        return read, lru_cache(maxsize=1)(drawn_by)
+
+    @cached_property
+    def _around(self) -> Draw:
+        eye = self.solution.canvas
+        return self._source[1](Camera(eye, Equirectangular.of(eye)))
+
+
+def sphere_film(
+    path: Path, scan: Scan, solution: SphereSolution, treatment: Treatment, *,
+    encoding: Encoding | None = None, progress: Progress = silent,
+) -> SphereFilm:  # fmt: skip
+    """The film of a solved sphere."""
+    first = solution.motion.timeline.first
+    return SphereFilm(
+        path=path, scan=scan, solution=solution, treatment=treatment, first=first,
+        last=first + len(solution) - 1, encoding=encoding or Encoding(), progress=progress,
+    )  # fmt: skip
+
+
 def render_sphere(
     path: Path, scan: Scan, solution: SphereSolution, treatment: Treatment, target: Path, *,
     encoding: Encoding | None = None, progress: Progress = silent,
 ) -> Rendered:  # fmt: skip
-    """Draw a solved sphere into an MP4 with its sound, each colour sampled once: a sphere again,
-    which its file says it is, or a flat view."""
-    sharpen, space = solution.sharpen, space_of(scan.probe)
-    view, tag = treatment.of(VIEW), tag_of(scan.probe)
-    eye, first = solution.canvas, solution.motion.timeline.first
-    last = first + len(solution) - 1
-    flat = solution.looks is not None
-    size = (view.width, view.height) if flat else (scan.probe.width, scan.probe.height)
-    said = tag
-    if solution.vertical is not None and solution.vertical.down is not None:
-        # Players turn pictures by the pose that a file says; upright is in the pictures now.
-        said = replace(tag, pose=(tag.pose[0], 0.0, 0.0))
-    with Mp4Writer(
-        target, scan, *size, working_format(scan.probe.pixel_format), encoding or Encoding(),
-        first, last, sound_from=path, sphere=None if flat else said,
-    ) as writer:  # fmt: skip
-        camera = Camera(eye, Equirectangular.of(eye))
-        read, drawn_by = _source(scan, eye)
-        draw, bends = drawn_by(camera), solution.bends
-
-        damaged: list[int] = []
-
-        def drawn(pictures: Iterator[Picture]) -> Iterator[tuple[Picture, Blank]]:
-            nonlocal camera, draw
-            for picture in pictures:
-                at = picture.index - first
-                if picture.corrupt:
-                    damaged.append(picture.index)
-                blank, turn = writer.blank(), solution.corrections[at]
-                if solution.looks is not None and solution.angles is not None:
-                    wanted = camera_at(view, float(solution.angles[at]))
-                    if wanted != camera:
-                        camera, draw = wanted, drawn_by(wanted)
-                    one = picture if tag.stereo == "mono" else next(eyes_of(picture, tag))
-                    draw(one, turn @ solution.looks[at], blank.planes, bends[at])
-                elif tag.stereo == "mono":
-                    draw(picture, turn, blank.planes, bends[at])
-                else:
-                    into = replace(picture, planes=blank.planes)  # type: ignore[arg-type]
-                    for one, part in zip(eyes_of(picture, tag), eyes_of(into, tag), strict=True):
-                        draw(one, turn, part.planes, bends[at])
-                if sharpen is not None:
-                    sharpen.apply(blank.planes[0], space, at)
-                yield picture, blank
-
-        with ahead(frames(path, read, first, last)) as pictures, ahead(drawn(pictures)) as done:
-            for picture, blank in done:
-                writer.write(blank, picture.pts)
-                progress(picture.index - first + 1, len(solution))
-        writer.finish()
-    return Rendered(*size, writer.sound_note, len(solution), tuple(damaged))
+    """Draw :func:`sphere_film` into a file, see :meth:`.Film.render`."""
+    film = sphere_film(path, scan, solution, treatment, encoding=encoding, progress=progress)
+    return film.render(target)
 
 
 def _source(scan: Scan, eye: Canvas) -> tuple[Scan, Callable[[Camera], Draw]]:

@@ -18,7 +18,7 @@ from ..stations.station import Figure, Report
 from ..stations.view import VIEW
 from ..stations.view.station import LEAST_DETAIL
 from ..treatment import Treatment
-from .render_clip import Rendered
+from .film import Rendered
 from .reports import frame_entries, seconds_figures
 from .sphere_solution import SphereSolution, shake_of_poses
 from .sphere_source import first_eye

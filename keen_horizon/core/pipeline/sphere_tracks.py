@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numpy as np
 
+from .. import stored
 from ..errors import BadSetting
 from ..geometry.canvas import Canvas
 from ..geometry.looks import flat_camera, look_matrix
@@ -20,6 +21,7 @@ from ..geometry.similarity import Similarities
 from ..media.decode import Plane, frame_at, frames
 from ..media.part_of_sphere import PartLayout
 from ..media.probe import Scan
+from ..media.segments import Segment
 from ..motion.camera_motion import CameraMotion
 from ..motion.held_point import HeldPoint
 from ..motion.point_tracker import follow_point
@@ -36,6 +38,7 @@ from .sphere_source import first_eye
 HELD_SIDE, HELD_ACROSS = 480, 60.0  # px and degrees of the view that a held point is followed in
 HELD_PASSES = 4
 LEAST_LOOKS, LOOK_EVERY = 10, 30  # frames that are looked at for edges
+EDGES_FILE = "edges-{}.npz"  # of a part
 
 
 def measure_sphere(
@@ -44,7 +47,8 @@ def measure_sphere(
 ) -> Tracks:  # fmt: skip
     """Follow features through frames ``first`` to ``last`` of a sphere, and gather ``edges``; as
     :func:`.measure`."""
-    return around(path, scan, first, last, edges=edges).kept_in(folder, progress)
+    following = around(path, scan, first, last, edges=edges)
+    return following.kept_in(folder, progress, None if edges is None else edges.gather)
 
 
 def around(
@@ -63,8 +67,8 @@ def around(
 
 
 class EdgesOnTheWay:
-    """Looks for straight edges in some of ``count`` frames as they go by; :func:`find_edges` goes
-    back for those that did not, as after a measure that was broken off."""
+    """Looks for straight edges in some of ``count`` frames as they go by, and keeps them with the
+    part that they are of; :func:`find_edges` goes back for those that were not seen."""
 
     def __init__(self, scan: Scan, count: int) -> None:
         self.finder = EdgeFinder(first_eye(scan.probe))
@@ -74,9 +78,16 @@ class EdgesOnTheWay:
         if isinstance(scan.layout, PartLayout) and scan.layout.left + scan.layout.right:
             self.wanted = []  # the sides where the picture ends would be taken for uprights
 
-    def __call__(self, at: int, luma: Plane) -> None:
+    def __call__(self, at: int, luma: Plane, part: Path) -> None:
         if at in self.wanted:
-            self.found[at] = self.finder(luma)
+            stored.save((at, self.finder(luma)), part / EDGES_FILE.format(at))
+
+    def gather(self, parts: list[Segment]) -> None:
+        """Know what was found in parts, whoever has made them."""
+        for part in parts:
+            for path in part.path.glob(EDGES_FILE.format("*")):
+                at, edges = stored.load(path, tuple)
+                self.found[int(at)] = edges
 
 
 def find_edges(
@@ -88,7 +99,7 @@ def find_edges(
     missing = [at for at in seen.wanted if at not in seen.found]
     for k, at in enumerate(missing):
         luma = frame_at(path, scan, first + at, luma_only=True).planes[0]
-        seen(at, luma[: eye.height, : eye.width])
+        seen.found[at] = seen.finder(luma[: eye.height, : eye.width])
         progress(k + 1, len(missing))
     return sorted(seen.found.items())
 
