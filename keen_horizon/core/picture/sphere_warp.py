@@ -1,8 +1,8 @@
 """Sampling a picture of all around: through a rotation, once, without a seam.
 
-Where an output pixel looks is worked out at every eighth one, and linearly between; where that
-would be wrong (about the poles of the source, and where its left side meets its right) pixel by
-pixel. Pictures are drawn plane by plane in YUV, as flat ones are; their left and right go on in
+Where an output pixel looks is worked out at every eighth one, and linearly between: as a place in
+the source, or where that would be wrong (about its poles, and where its left side meets its right)
+as a ray. Pictures are drawn plane by plane in YUV, as flat ones are; their left and right go on in
 each other.
 """
 
@@ -98,41 +98,46 @@ class TurnedSampler:
 
     def luma(self) -> Positions:
         """``(height, width, 2)``: see :meth:`SphereSampler.positions`."""
-        canvas = self.sampler.output.canvas
-        rows, columns = self._places.shape[:2]
-        size = (columns * CELL, rows * CELL)
-        wide = cv2.resize(self._places, size, interpolation=cv2.INTER_LINEAR)
-        at = wide[CELL : CELL + canvas.height, CELL : CELL + canvas.width]
-        self._told_by_themselves(at, (1, 1), (0.0, 0.0))
-        return at
+        return self.chroma((1, 1), (0.0, 0.0))
 
     def chroma(self, step: tuple[int, int], site: tuple[float, float]) -> Positions:
         """The same of chroma pixels, ``step`` luma pixels apart, each ``site`` right of and below
         the first luma pixel that it belongs to."""
         canvas = self.sampler.output.canvas
-        size = (-(-canvas.width // step[0]), -(-canvas.height // step[1]))
-        at: Positions = between_nodes(self._places, size, step, site)
-        self._told_by_themselves(at, step, site)
-        return at
+        rows, columns = self._places.shape[:2]
+        across, down = CELL // step[0], CELL // step[1]
+        # All pixels of all cells, those beyond the picture too.
+        size, begin = (columns * across, rows * down), (site[0] - CELL, site[1] - CELL)
+        if step == (1, 1):
+            at: Positions = cv2.resize(self._places, size, interpolation=cv2.INTER_LINEAR)
+        else:
+            at = between_nodes(self._places, size, step, begin)
+        self._told_by_rays(at, step, begin)
+        height, width = -(-canvas.height // step[1]), -(-canvas.width // step[0])
+        return at[down : down + height, across : across + width]
 
-    def _told_by_themselves(
+    def _told_by_rays(
         self, at: Positions, step: tuple[int, int], site: tuple[float, float]
     ) -> None:
-        """Put right the positions, as ``at`` has them, of pixels in cells that bend."""
-        if not self._bends.any():
-            return
-        rows, columns = (_cells(at.shape[axis], step[1 - axis], site[1 - axis]) for axis in (0, 1))
-        bending = np.nonzero(self._bends[np.ix_(rows, columns)])
-        for start in range(0, len(bending[0]), AT_ONCE):
-            y, x = (every[start : start + AT_ONCE] for every in bending)
-            places = np.stack([x * step[0] + site[0], y * step[1] + site[1]], axis=-1).astype(float)
-            rays = self.sampler.output.to_rays(places) @ self.turn.T
-            if self.bend.any():
-                rays = bent(rays / np.linalg.norm(rays, axis=-1, keepdims=True), self.bend)
-            level = np.hypot(rays[:, 0], rays[:, 2])
-            at[y, x] = self.sampler.places(
-                np.arctan2(rays[:, 0], rays[:, 2]), np.arctan2(rays[:, 1], level)
+        """Put right the positions, as ``at`` has them, of pixels in cells that bend: rays, unlike
+        longitudes, are smooth there, too."""
+        rows, columns = np.nonzero(self._bends)
+        (x, right), (y, below) = (_in_cell(step[axis], site[axis]) for axis in (0, 1))
+        weights = np.stack([
+            np.outer(1 - below, 1 - right), np.outer(1 - below, right),
+            np.outer(below, 1 - right), np.outer(below, right),
+        ]).reshape(4, -1).astype(np.float32)  # fmt: skip
+        rays = self._rays.astype(np.float32).transpose(2, 0, 1)
+        for start in range(0, len(rows), AT_ONCE // weights.shape[1]):
+            cells = slice(start, start + AT_ONCE // weights.shape[1])
+            r, c = rows[cells], columns[cells]
+            corners = rays[:, [r, r, r + 1, r + 1], [c, c + 1, c, c + 1]]
+            across, down, ahead = np.tensordot(corners.transpose(0, 2, 1), weights, 1)
+            places = self.sampler.places(
+                np.arctan2(across, ahead), np.arctan2(down, np.hypot(across, ahead))
             )
+            lines, places_in = y + len(y) * r[:, None], x + len(x) * c[:, None]
+            at[lines[:, :, None], places_in[:, None]] = places.reshape(-1, len(y), len(x), 2)
 
 
 def nodes_of(output: Camera) -> Rays:
@@ -171,10 +176,12 @@ def between_nodes(
     ))  # fmt: skip
 
 
-def _cells(count: int, step: int, site: float) -> Indices:
-    """``(count,)`` which cell between nodes each pixel lies in, ``step`` apart from ``site`` on."""
-    places = np.arange(count) * step + site
-    return np.asarray(np.floor((places - MIDDLE) / CELL).astype(int) + 1)
+def _in_cell(step: int, site: float) -> tuple[Indices, Real]:
+    """Which pixels, ``step`` apart from ``site`` on, lie in the first cell between nodes, and what
+    share of the way from one node to the next. In each cell there are as many more."""
+    node = MIDDLE - CELL
+    pixels = int(np.ceil((node - site) / step)) + np.arange(CELL // step)
+    return pixels, (pixels * step + site - node) / CELL
 
 
 def _corners(values: AnyArray) -> AnyArray:
