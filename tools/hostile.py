@@ -1,4 +1,5 @@
-"""Requests and files that nobody means well with; many people at once: ``./keen bench hostile``.
+"""Requests and files that nobody means well with: ``./keen bench hostile``; many people at once:
+``./keen bench editors``.
 
 All against a running application, or the command line, as they are in use.
 """
@@ -55,8 +56,14 @@ def hostile(folder: Path) -> list[Row]:
     rows = _files(folder, film) + _pictures(folder)
     with application(folder / "app", free_port()) as running:
         clip = _dropped(running, film)
-        rows += [_requests(running, clip), _held_up(running), *_load(running, clip)]
-    return rows
+        return [*rows, _requests(running, clip), _held_up(running)]
+
+
+def editors(folder: Path) -> list[Row]:
+    film = folder / "walk.mp4"
+    record(quay_walk(2.0), film)
+    with application(folder / "app", free_port()) as running:
+        return _load(running, _dropped(running, film))
 
 
 # --- a client -------------------------------------------------------------------------------------

@@ -38,6 +38,21 @@ def test_a_card_says_what_the_clip_is_and_what_was_found(shelf: Page):
     until(shelf, "document.querySelector('.card-picture img').naturalWidth === 480")
 
 
+def test_nothing_can_be_clicked_before_somebody_listens(page: Page, clip: str):
+    held: list[Route] = []
+    page.route("**/alpine-csp.min.js", held.append)
+    page.goto(f"{clip}/exports", wait_until="commit")
+    until(page, "Boolean(document.querySelector('.export-form'))")
+    button = page.get_by_role("button", name="Export", exact=True)
+    expect(page.locator("#main")).to_have_attribute("inert", "")
+    expect(button).to_have_count(0)  # nor is it there for whoever goes by names
+    page.unroute("**/alpine-csp.min.js")
+    held[0].continue_()
+    expect(button).to_be_enabled()
+    button.focus()
+    expect(button).to_be_focused()
+
+
 def test_names_are_changed_where_they_stand(shelf: Page):
     name = shelf.get_by_label("Name of the clip shaky walk")
     name.fill("  morning   walk ")

@@ -4,6 +4,11 @@ import "../lib/choices.js";
 import { component } from "../lib/component.js";
 import { gaveUp, jobWords } from "../lib/wait.js";
 
+// What is clicked before anybody listens would be lost: nothing can be, until the page is alive.
+document.addEventListener("alpine:initialized", () => {
+  document.getElementById("main")?.removeAttribute("inert");
+});
+
 const BUSY = 1000; // ms between looks while something is under way
 const QUIET = 5000;
 
