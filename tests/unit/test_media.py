@@ -3,6 +3,7 @@
 import errno
 import hashlib
 import json
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -12,9 +13,17 @@ import pytest
 
 from keen_horizon.cli.commands import main
 from keen_horizon.core.errors import DamagedMedia, KeenError, MediaError, NoRoom, disk_errors
+from keen_horizon.core.media import decode
 from keen_horizon.core.media.containers import demuxer_for
 from keen_horizon.core.media.damage import damage_words
-from keen_horizon.core.media.decode import frames, natural_site, turned_site, working_format
+from keen_horizon.core.media.decode import (
+    frame_at,
+    frames,
+    frames_at,
+    natural_site,
+    turned_site,
+    working_format,
+)
 from keen_horizon.core.media.encode import Encoding, Mp4Writer
 from keen_horizon.core.media.probe import Probe, Scan, scan
 from keen_horizon.core.media.proxy import Proxy, damaged_in, poster_of
@@ -35,6 +44,28 @@ def test_probe_reads_what_was_written(make_clip):
     assert found.bit_depth == 8
     assert found.sound["codec"] == "aac"
     assert Probe.from_json(found.to_json()) == found
+
+
+def test_some_frames_are_read_without_entering_the_file_for_each(make_clip, monkeypatch):
+    path = make_clip("some.mp4", count=40)
+    found = replace(scan(path), keys=(0,))
+    entered = []
+    opened = decode._opened_at
+
+    def counted(path, scan, first):
+        entered.append(first)
+        return opened(path, scan, first)
+
+    monkeypatch.setattr(decode, "_opened_at", counted)
+    seen = list(frames_at(path, found, [30, 4, 12, 4], luma_only=True))
+    assert [picture.index for picture in seen] == [4, 12, 30]
+    assert entered == [4]
+    for picture in seen:
+        assert (picture.planes[0] == frame_at(path, found, picture.index).planes[0]).all()
+    # Where one that is coded whole lies between, that is nearer.
+    entered.clear()
+    assert [p.index for p in frames_at(path, replace(found, keys=(0, 20)), [4, 12, 30])]
+    assert entered == [4, 30]
 
 
 @pytest.mark.parametrize("name", ["v.mp4", "v.mov", "v.mkv"])

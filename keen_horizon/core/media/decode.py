@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from itertools import chain
@@ -176,6 +176,23 @@ def _whole_pictures(
 def frame_at(path: Path, scan: Scan, index: int, *, luma_only: bool = False) -> Picture:
     """One frame, as :func:`frames` gives it."""
     return next(frames(path, scan, index, index, luma_only=luma_only))
+
+
+def frames_at(
+    path: Path, scan: Scan, indices: Iterable[int], *, luma_only: bool = False
+) -> Iterator[Picture]:
+    """Some frames, in order, as :func:`frames` gives them. The file is entered anew only where that
+    is nearer than reading on."""
+    wanted = sorted(set(indices))
+    reading: Iterator[Picture] = iter(())
+    at = -1
+    for index in wanted:
+        nearest = max(scan.keys_within(0, index), default=0)
+        if at < 0 or nearest > at:
+            reading = frames(path, scan, index, wanted[-1], luma_only=luma_only)
+        picture = next(picture for picture in reading if picture.index == index)
+        at = index
+        yield picture
 
 
 def reference_frames(path: Path, scan: Scan, first: int, last: int) -> Iterator[Picture]:

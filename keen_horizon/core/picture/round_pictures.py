@@ -14,6 +14,7 @@ from ..types import Luma, Points, Real
 
 ANGLES = 720  # ways from the middle of a picture along which its end is looked for
 DARK = 12.0  # code values above its corners, from which on a picture shows something
+DARKEST = 48  # code values, that anything counts as dark
 CORNERS = 0.06  # of its side: how large they are that must be dark
 ROUND, OFF = 0.6, 0.015  # of the ways that have to end on a circle; to so much of its radius
 RADII = (0.33, 0.62)  # of a picture's side
@@ -40,6 +41,12 @@ def halves_of(canvas: Canvas) -> tuple[tuple[slice, slice], tuple[slice, slice]]
     return None
 
 
+def may_be_twin(luma: Luma) -> bool:
+    """Whether one picture leaves room for the thought: what lies outside both circles is dark."""
+    halves = halves_of(Canvas(luma.shape[1], luma.shape[0]))
+    return halves is not None and all(_corners(luma[half])[1] <= DARKEST for half in halves)
+
+
 def looks_like_twin(lumas: Sequence[Luma]) -> bool:
     """Whether pictures are two round ones on black."""
     return circles_of(lumas) is not None
@@ -58,14 +65,19 @@ def circles_of(lumas: Sequence[Luma]) -> tuple[Circle, Circle] | None:
     return found[0], found[1]
 
 
+def _corners(luma: Luma) -> tuple[Luma, float]:
+    """The pixels in the corners of a picture, and how bright half of them are at the most."""
+    corner = max(4, round(CORNERS * min(luma.shape)))
+    ends = np.s_[:corner], np.s_[-corner:]
+    pixels = np.concatenate([luma[rows, columns].ravel() for rows in ends for columns in ends])
+    return pixels, float(np.median(pixels))
+
+
 def _circle(luma: Luma, half: tuple[slice, slice]) -> Circle | None:
     """The circle that a picture ends on, in pixels of the whole; None for one that does not."""
     side = min(luma.shape)
-    corner = max(4, round(CORNERS * side))
-    ends = np.s_[:corner], np.s_[-corner:]
-    corners = np.concatenate([luma[rows, columns].ravel() for rows in ends for columns in ends])
-    dark = float(np.median(corners))
-    if np.percentile(corners, 90) > dark + DARK or dark > 48:
+    corners, dark = _corners(luma)
+    if np.percentile(corners, 90) > dark + DARK or dark > DARKEST:
         return None
     soft = cv2.GaussianBlur(luma, (0, 0), max(1.0, side / 700))
     middle = np.array([luma.shape[1] - 1, luma.shape[0] - 1]) / 2

@@ -9,11 +9,11 @@ import numpy as np
 
 from ..errors import BadSetting
 from ..geometry.twin import Twin
-from ..media.decode import eight_bits, frame_at
+from ..media.decode import eight_bits, frames_at
 from ..media.probe import Scan
 from ..motion.twin_fit import SECTORS, TwinFit, fit_twin
 from ..picture.around import goes_around, has_shape_of_sphere
-from ..picture.round_pictures import halves_of, looks_like_twin
+from ..picture.round_pictures import halves_of, looks_like_twin, may_be_twin
 from ..stations.setting import Kind
 from ..types import Luma
 from .sphere_source import first_eye, whole_probe
@@ -54,8 +54,8 @@ def clip_kind(path: Path, scan: Scan, first: int, last: int) -> ClipKind:
             return twin
     if not has_shape_of_sphere(scan.probe.width * scan.probe.pixel_aspect, scan.probe.height):
         return ClipKind("flat")
-    at = sorted({first + (last - first) * k // (LOOKS - 1) for k in range(LOOKS)})
-    around = goes_around(frame_at(path, scan, index, luma_only=True).planes[0] for index in at)
+    at = sorted({_entered(scan, first, last, k) for k in range(LOOKS)})
+    around = goes_around(p.planes[0] for p in frames_at(path, scan, at, luma_only=True))
     words = (
         "The picture is twice as wide as high, and its file does not say what it is. By its edges "
         f"it is taken for a {'sphere' if around else 'flat clip'}."
@@ -63,19 +63,31 @@ def clip_kind(path: Path, scan: Scan, first: int, last: int) -> ClipKind:
     return ClipKind("sphere" if around else "flat", words, True)
 
 
+def _entered(scan: Scan, first: int, last: int, look: int) -> int:
+    """Which frame is looked at: one that can be seen at once, if there is one in that part of the
+    range."""
+    at = first + (last - first) * look // (LOOKS - 1)
+    since = at - (last - first) // LOOKS
+    return max(scan.keys_within(max(since, first), at), default=at)
+
+
 def _twin(path: Path, scan: Scan, first: int, last: int) -> ClipKind | None:
     """What a clip is taken for whose pictures are two round ones; None for others."""
 
-    def luma(index: int) -> Luma:
-        return eight_bits(frame_at(path, scan, index, luma_only=True).planes[0])
+    def lumas_at(indices: list[int]) -> dict[int, Luma]:
+        pictures = frames_at(path, scan, indices, luma_only=True)
+        return {picture.index: eight_bits(picture.planes[0]) for picture in pictures}
 
     apart = max(1, round(MOMENT * scan.probe.rate))
     at = np.unique(np.linspace(first, max(first, last - apart), TWIN_LOOKS).astype(int)).tolist()
-    lumas = [luma(index) for index in at]
-    if not looks_like_twin(lumas):
+    # The first is there at once; others may lie far from where the file can be entered.
+    if not may_be_twin(lumas_at(at[:1])[at[0]]):
         return None
-    later = [luma(min(index + apart, last)) for index in at]
-    found = fit_twin(lumas, later)
+    later = [min(index + apart, last) for index in at]
+    known = lumas_at([*at, *later])
+    if not looks_like_twin([known[index] for index in at]):
+        return None
+    found = fit_twin([known[index] for index in at], [known[index] for index in later])
     if found.twin is None:
         return ClipKind("flat", f"{found.words} It is taken for a flat clip.")
     return ClipKind("sphere", _seam_words(found, found.twin), True, found.twin)
