@@ -27,6 +27,7 @@ from keen_horizon.launch.running import Running, application
 from keen_horizon.simulated.brindle_quay import quay_walk
 from keen_horizon.store import library
 from keen_horizon.store.database import Database
+from keen_horizon.store.house import workers_heard
 from keen_horizon.store.media_store import MediaStore
 from keen_horizon.store.models import Clip, Export, Followed, Job
 
@@ -52,7 +53,7 @@ def workers(folder: Path) -> list[Row]:
         with (
             application(place, free_port(), workers=False) as running, _at_work(running, own)
         ):  # fmt: skip
-            told.append(_times(running, film))
+            told.append(_times(running, film, len(own)))
     (take_in_one, export_one), (take_in, export) = told
     words = f"each on a core of its own, {MINUTES} minutes at {SIZE[0]} × {SIZE[1]}"
     return [
@@ -112,9 +113,11 @@ def _at_work(running: Running, cores: list[int]) -> Iterator[None]:
             one.wait()
 
 
-def _times(running: Running, film: Path) -> tuple[float, float]:
-    """Seconds until a film is taken in, and until an export of it can be had."""
+def _times(running: Running, film: Path, count: int) -> tuple[float, float]:
+    """Seconds until a film is taken in, and until an export of it can be had, once so many workers
+    are there."""
     database, queue = Database(running.url), Queue(running.url)
+    _until(database, lambda session: len(workers_heard(session)) == count)
     key = in_vault(MediaStore(running.data / "vault"), film)
     with database.session() as session:
         shoot = library.add_shoot(session, "workers")
