@@ -161,7 +161,7 @@ def test_a_lattice_and_the_export_draw_what_the_chain_says():
     chain = chain_of(Similarities.none(1), lens, view=View(CANVAS, 1.1))
     grid = sampler_of(chain)
     assert grid.grid is not None
-    at = grid.positions(np.eye(3), np.eye(3), 1280, 720)
+    at = grid.positions(np.eye(3), np.eye(3), 1280, range(720))
     points = np.array([[3.0, 5.0], [640.5, 200.25], [1270.0, 700.0]]).round()
     exact, _ = chain(0, points)
     drawn = np.array([at[int(b), int(a)] for a, b in points])
