@@ -1,6 +1,6 @@
 """Two workers against one, each on a core of its own: ``./keen bench workers``.
 
-Two minutes of footage are taken in, which decodes it once, makes its proxy and follows its marks,
+Three minutes of footage are taken in, which decodes it once, makes its proxy and follows its marks,
 and exported; first by one worker, then by two.
 """
 
@@ -34,7 +34,7 @@ from keen_horizon.store.models import Clip, Export, Followed, Job
 from .films import coded, in_vault
 from .rows import Row, say
 
-MINUTES, RATE, SIZE = 2, 30, (640, 360)  # ten minutes take as much longer
+MINUTES, RATE, SIZE = 3, 30, (640, 360)  # ten minutes take as much longer
 LOOP = 300  # frames that are shown there and back, again and again
 BAR = 1.8
 
