@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from dataclasses import fields, is_dataclass
 from pathlib import Path
 from typing import Any, TypeVar
+from zipfile import BadZipFile
 
 import numpy as np
 
@@ -110,3 +111,12 @@ def load(path: Path, kind: type[Value]) -> Value:
     if not isinstance(value, kind):
         raise ValueError(f"{path.name} holds no {kind.__name__}")
     return value
+
+
+def known(path: Path, kind: type[Value]) -> Value | None:
+    """As :func:`load`; None if nothing is there, or only what was broken off, or what an earlier
+    version could read."""
+    try:
+        return load(path, kind)
+    except (FileNotFoundError, BadZipFile, EOFError, KeyError, TypeError, ValueError):
+        return None

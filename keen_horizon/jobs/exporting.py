@@ -14,14 +14,12 @@ from ..core import pipeline
 from ..core.errors import KeenError
 from ..core.media.damage import damaged_within
 from ..core.media.encode import QUALITIES, Encoding
-from ..core.media.segments import plan
 from ..core.pipeline import Solution
 from ..core.pipeline.film import Film
 from ..core.pipeline.render_clip import drawing_of, flat_film
 from ..core.pipeline.sphere_film import sphere_film
 from ..core.pipeline.sphere_reports import shake_in_file, sphere_report
 from ..core.pipeline.sphere_solution import SphereSolution
-from ..core.progress import Progress
 from ..core.stations.motion import MOTION
 from ..core.stations.view import VIEW
 from ..core.treatment import Treatment, parse
@@ -48,9 +46,8 @@ def help_export(task: Task) -> None:
     asked = _asked(task)
     room = task.store.place_of(task.run.job_id, task.run.attempt)
     if room.exists():
-        progress, handed = helped(task)
         solution = solution_of(task, asked.measure, asked.treatment)
-        _film(task, asked, solution, progress).draw_segments(room, handed)
+        _film(task, asked, solution).draw_segments(room, *helped(task))
 
 
 class Asked(NamedTuple):
@@ -69,20 +66,14 @@ def _asked(task: Task) -> Asked:
         return Asked(row, _measure_of(session, row), parse(row.revision.treatment))
 
 
-def _film(
-    task: Task, asked: Asked, solution: Solution | SphereSolution, progress: Progress
-) -> Film[Any]:
+def _film(task: Task, asked: Asked, solution: Solution | SphereSolution) -> Film[Any]:
     """The film to be drawn, whoever draws it."""
     row, treatment = asked.row, asked.treatment
     encoding = Encoding(crf=QUALITIES[row.quality])
     if isinstance(solution, SphereSolution):
-        return sphere_film(
-            task.source, task.scan, solution, treatment, encoding=encoding, progress=progress
-        )
+        return sphere_film(task.source, task.scan, solution, treatment, encoding=encoding)
     drawing = drawing_of(solution, treatment, row.lines)
-    return flat_film(
-        task.source, task.scan, drawing, row.first_frame, encoding=encoding, progress=progress
-    )
+    return flat_film(task.source, task.scan, drawing, row.first_frame, encoding=encoding)
 
 
 def _offer(task: Task, film: Path) -> Path:
@@ -101,10 +92,9 @@ def _exported(task: Task, asked: Asked, room: Path) -> dict[str, Any]:
     started = time.monotonic()
     solution = solution_of(task, measure, treatment)
     after = time.monotonic()
-    segments = plan(room, task.scan, measure.first_frame, measure.last_frame)
-    with shared(task, segments) as share:
-        film = _film(task, asked, solution, share.progress)
-        rendered = film.render(room / "export.mp4", room, share.handed)
+    film = _film(task, asked, solution)
+    with shared(task, film.segments(room)) as share:
+        rendered = film.render(room / "export.mp4", share.progress, room=room, handed=share.handed)
     kept, made = _offer(task, room / "export.mp4"), time.monotonic()
     # A render that was taken up again has not seen all frames; whoever took the file in has.
     damaged = damaged_within(task.recording.damaged, row.first_frame, measure.last_frame)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shutil
 import time
-from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple
 
@@ -20,7 +19,7 @@ from ..core.pipeline.measure_tracks import Following, OnTheWay, flat
 from ..core.pipeline.sphere_tracks import EdgesOnTheWay, around
 from ..core.progress import Progress
 from ..core.tracking.tracks import Tracks
-from ..store.models import Followed
+from ..store.models import Followed, Measure, now
 from ..store.scans import kept_scan
 from .kind import Task
 from .parts import helped, shared
@@ -102,17 +101,39 @@ def keep_followed(session: Session, made: Followed) -> None:
     session.execute(row.on_conflict_do_update(index_elements=["recording_id", "kind"], set_=values))
 
 
-@dataclass(frozen=True)
-class CutOut:
-    """The seconds that it took to follow the frames of a range, and straight edges in some."""
+class FollowedRange(NamedTuple):
+    """A range that was followed, kept as a ``measure``; the seconds that it took to follow it
+    ``before``, when the recording was taken in; and who looked for straight ``edges``."""
 
-    seconds: float
-    edges: EdgesAt
+    measure: Measure
+    before: float
+    edges: EdgesOnTheWay | None
 
 
-def cut_out(task: Task, kind: str, first: int, last: int, folder: Path) -> CutOut | None:
-    """Write the measure of a range into ``folder``, of what was followed through all of the
-    recording; None if nothing was."""
+def follow_range(
+    task: Task, kind: str, first: int, last: int, *, closer: bool = False
+) -> FollowedRange:
+    """The measure of a range: cut out of what was followed when the recording was taken in, or
+    made with whoever is free."""
+    passing = pass_over(task, task.scan, kind, first, last, closer=closer)
+    with task.store.room_of(task.run.job_id, task.run.attempt) as room:
+        folder = room / "measure"
+        before = None if closer else _cut_out(task, kind, first, last, folder, passing.edges)
+        if before is None:
+            passing.made(task, room, folder)
+        key = task.store.adopt_folder("measures", folder)
+    made = Measure(
+        recording_id=task.recording.id, first_frame=first, last_frame=last, closer=closer,
+        kind=kind, folder_key=key, seconds=0.0, created=now(),
+    )  # fmt: skip
+    return FollowedRange(made, before or 0.0, passing.edges)
+
+
+def _cut_out(
+    task: Task, kind: str, first: int, last: int, folder: Path, edges: EdgesOnTheWay | None
+) -> float | None:
+    """Write the measure of a range into ``folder``, and let ``edges`` know, of what was followed
+    through all of the recording. The seconds that it took; None if nothing was."""
     with task.database.session() as session:
         found = session.scalar(
             select(Followed).where(
@@ -126,8 +147,10 @@ def cut_out(task: Task, kind: str, first: int, last: int, folder: Path) -> CutOu
     whole.write_window(folder, first, last + 1)
     count = last - first + 1
     task.progress(count, count)
-    edges = kept_in(task.store, _edges_key(found.folder_key), tuple) or ()
-    return CutOut(found.seconds * count / len(whole), edges)
+    if edges is not None:
+        kept = kept_in(task.store, _edges_key(found.folder_key), tuple) or ()
+        edges.found |= {at - first: own for at, own in kept if at - first in edges.wanted}
+    return found.seconds * count / len(whole)
 
 
 def _edges_key(folder_key: str) -> str:

@@ -14,8 +14,8 @@ from ..core.pipeline.decide_model import CALMS
 from ..core.stations.motion import MOTION
 from ..core.treatment import Treatment
 from ..store import treatments
-from ..store.models import Clip, Measure, now
-from .following import Pass, cut_out, pass_over
+from ..store.models import Clip, Measure
+from .following import follow_range, pass_over
 from .kind import QUICK, JobKind, Task
 from .parts import helped
 from .solving import shelf_figures, solution_of
@@ -58,12 +58,15 @@ def measure_range(task: Task, range_: Range) -> None:
 
 def _measure_flat(task: Task, range_: Range) -> None:
     started = time.monotonic()
-    made, before = _measured(task, range_)
+    made, before, _ = follow_range(task, "flat", range_.first, range_.last, closer=range_.closer)
+    estimates = task.solver.estimates(task.recording, made)
+    for model in ("shift", "similarity"):  # that every treatment stands on
+        estimates.recorded(model)
     if _is_awaited(task, range_):
         # A steady picture can be looked at from now on, while it is found out what suits the clip.
         with task.database.session.begin() as session:
             _keep(session, made)
-    first = first_treatment(task.solver.estimates(task.recording, made))
+    first = first_treatment(estimates)
     # So that neither the first look nor a slider waits for a choice of model; what the first look
     # is at comes first.
     own, *others = sorted(CALMS, key=lambda calm: abs(calm - first.of(MOTION).calm))
@@ -95,37 +98,14 @@ def _is_awaited(task: Task, range_: Range) -> bool:
         return session.scalar(untouched) is not None
 
 
-def _measured(task: Task, range_: Range) -> tuple[Measure, float]:
-    """The marks, kept with the fits that every treatment stands on; and the seconds that it took
-    to follow them before, when the recording was taken in."""
-    with task.store.room_of(task.run.job_id, task.run.attempt) as room:
-        folder = room / "measure"
-        known = None
-        if not range_.closer:
-            known = cut_out(task, "flat", range_.first, range_.last, folder)
-        if known is None:
-            _pass(task, range_).made(task, room, folder)
-        key = task.store.adopt_folder("measures", folder)
-    made = Measure(
-        recording_id=task.recording.id, first_frame=range_.first, last_frame=range_.last,
-        closer=range_.closer, kind="flat", folder_key=key, seconds=0.0, created=now(),
-    )  # fmt: skip
-    estimates = task.solver.estimates(task.recording, made)
-    for model in ("shift", "similarity"):
-        estimates.recorded(model)
-    return made, 0.0 if known is None else known.seconds
-
-
 def help_measure(task: Task) -> None:
     """Follow parts of a clip that another worker measures."""
     room, asked = task.store.place_of(task.run.job_id, task.run.attempt), _asked(task)
     if room.exists():
-        _pass(task, asked).following.go(room, *helped(task))
-
-
-def _pass(task: Task, range_: Range) -> Pass:
-    kind = task.recording.kind
-    return pass_over(task, task.scan, kind, range_.first, range_.last, closer=range_.closer)
+        passing = pass_over(
+            task, task.scan, task.recording.kind, asked.first, asked.last, closer=asked.closer
+        )
+        passing.following.go(room, *helped(task))
 
 
 def _keep(session: Session, made: Measure) -> None:

@@ -14,8 +14,8 @@ from ..core.pipeline.sphere_tracks import (
 )
 from ..core.stations.motion import MOTION
 from ..core.treatment import Treatment
-from ..store.models import Measure, now
-from .following import cut_out, pass_over
+from ..store.models import Measure
+from .following import follow_range
 from .kind import Task
 
 
@@ -24,25 +24,10 @@ def measured_sphere(task: Task, first: int, last: int) -> tuple[Measure, Treatme
     to begin with."""
     started = time.monotonic()
     spheres = task.solver.spheres
-    passing = pass_over(task, task.scan, "sphere", first, last)
-    seen = passing.edges
+    made, before, seen = follow_range(task, "sphere", first, last)
     assert seen is not None  # of a sphere
-    with task.store.room_of(task.run.job_id, task.run.attempt) as room:
-        folder = room / "measure"
-        known = cut_out(task, "sphere", first, last, folder)
-        if known is None:
-            passing.made(task, room, folder)
-        else:
-            near = {at - first: own for at, own in known.edges}
-            seen.found |= {at: near[at] for at in seen.wanted if at in near}
-        key = task.store.adopt_folder("measures", folder)
-    made = Measure(
-        recording_id=task.recording.id, first_frame=first, last_frame=last, closer=False,
-        kind="sphere", folder_key=key, seconds=0.0, created=now(),
-    )  # fmt: skip
     spheres.motion(task.recording, made, Treatment().of(MOTION).nadir)
     spheres.keep_edges(made, find_edges(task.source, task.scan, first, seen))
-    before = 0.0 if known is None else known.seconds
     made.seconds = before + time.monotonic() - started
     return made, first_sphere_treatment(partial(spheres.solve, task.recording, made))
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import json
 from typing import TypeVar
-from zipfile import BadZipFile
 
 from ..core import stored
 from ..store.media_store import MediaStore
@@ -23,13 +22,7 @@ def vault_key(kind: str, *known: object) -> str:
 
 def kept_in(store: MediaStore, key: str, kind: type[Kept]) -> Kept | None:
     """What lies in the vault; None if nothing does, or what an earlier version could read."""
-    path = store.path(key)
-    if not path.exists():
-        return None
-    try:
-        return stored.load(path, kind)
-    except (BadZipFile, KeyError, TypeError, ValueError):
-        return None
+    return stored.known(store.path(key), kind)
 
 
 def keep(store: MediaStore, key: str, value: object) -> None:

@@ -11,10 +11,11 @@ import pytest
 
 from keen_horizon.core.errors import KeenError
 from keen_horizon.core.media.probe import scan
+from keen_horizon.core.pipeline.measure_tracks import Following
 from keen_horizon.core.stations.motion import MOTION
 from keen_horizon.core.tracking.tracks import Tracks
 from keen_horizon.core.treatment import Treatment, with_settings
-from keen_horizon.jobs import exporting, measuring
+from keen_horizon.jobs import exporting
 from keen_horizon.jobs.lifecycle import Superseded, claim, run_of
 from keen_horizon.jobs.solutions import Solver, solution_key
 from keen_horizon.store import library, treatments
@@ -117,7 +118,7 @@ def test_a_file_is_decoded_once_and_ranges_are_cut_out_of_what_was_seen_then(
     with place.database.session() as session:
         whole = treatments.measure_of(session, library.get_clip(session, clip_id))
         assert whole.seconds > 0
-    monkeypatch.setattr(measuring, "pass_over", None)  # nobody looks at pixels again
+    monkeypatch.setattr(Following, "go", None)  # nobody looks at pixels again
     with place.database.session() as session:
         clip = library.get_clip(session, clip_id)
         treatments.set_range(clip, 10, 24)

@@ -170,7 +170,7 @@ def test_a_sphere_is_shared_too(place, done_by, tmp_path):
         )
         assert scan(place.store.path(row.file_key)).probe.sphere is not None
         whole = sphere_film(path, scan(path), solution, parse(row.revision.treatment))
-        whole.render(tmp_path / "alone.mp4", tmp_path / "alone")
+        whole.render(tmp_path / "alone.mp4", room=tmp_path / "alone")
     found = scan(tmp_path / "alone.mp4")
     single = [p.planes[0].astype(int) for p in frames(tmp_path / "alone.mp4", found, 0, count - 1)]
     assert np.abs(film - np.stack(single)).mean() < 0.5

@@ -40,6 +40,7 @@ from keen_horizon.core.pipeline.sphere_solution import solve_sphere
 from keen_horizon.core.pipeline.sphere_source import eyes_words, first_eye
 from keen_horizon.core.pipeline.sphere_tracks import (
     EdgesOnTheWay,
+    around,
     find_edges,
     follow_on_sphere,
     measure_sphere,
@@ -163,6 +164,21 @@ def test_a_measure_that_was_broken_off_goes_on_as_it_would_have(
     parts = measure_sphere(harbour.path, harbour.scan, 0, 11, tmp_path / "parts", progress)
     assert seen == [*range(1, 9), *range(6, 13)]
     np.testing.assert_array_equal(whole.records, parts.records)
+
+
+def test_edges_that_a_power_cut_left_broken_are_looked_for_again(harbour: Sphere, tmp_path: Path):
+    last = len(harbour.motion) - 1
+    seen = EdgesOnTheWay(harbour.scan, last + 1)
+    following = around(harbour.path, harbour.scan, 0, last, edges=seen)
+    following.go(tmp_path, lambda done, total: None)
+    parts = following.parts(tmp_path)
+    broken = parts[0].path / f"edges-{seen.wanted[1]}.npz"
+    broken.write_bytes(broken.read_bytes()[:100])
+    seen.gather(parts)
+    assert sorted(seen.found) == [at for at in seen.wanted if at != seen.wanted[1]]
+    found = dict(find_edges(harbour.path, harbour.scan, 0, seen))
+    assert sorted(found) == seen.wanted
+    assert len(found[seen.wanted[1]].normals) > 0
 
 
 # --- steadying ------------------------------------------------------------------------------------

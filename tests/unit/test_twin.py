@@ -17,6 +17,7 @@ from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.projection import Camera, Equirectangular
 from keen_horizon.core.geometry.twin import FisheyeLens, Twin
+from keen_horizon.core.media import decode
 from keen_horizon.core.media.decode import Picture, frame_at, frames
 from keen_horizon.core.media.part_of_sphere import PartLayout
 from keen_horizon.core.media.probe import Scan, scan
@@ -34,6 +35,7 @@ from keen_horizon.simulated.camera import AllAround, BackToBack
 from keen_horizon.simulated.record import record
 from keen_horizon.simulated.sphere import harbour_sphere, twin_fisheye
 from keen_horizon.simulated.take import Take
+from keen_horizon.store.scans import keep_scan, kept_scan
 
 SIDE = 512
 
@@ -173,6 +175,43 @@ def test_other_pictures_are_no_twins(make_clip, tmp_path: Path):
     assert told.twin is None
     assert "do not show the same" in told.words
     assert "not two round ones" in fit_twin([np.full((160, 320), 90, np.uint8)]).words
+
+
+def test_what_kind_of_clip_it_is_is_told_by_what_can_be_seen_at_once(make_clip, monkeypatch):
+    """No frame is decoded on the way to those that are looked at, if the file says where they can
+    be entered."""
+    path = make_clip("two to one long.mp4", width=320, height=160, count=60)
+    found = replace(scan(path), keys=(0, 25, 50))
+    asked: list[int] = []
+    read = decode.frames
+
+    def noted(path, scan, first, last, **options):
+        asked.append(first)
+        return read(path, scan, first, last, **options)
+
+    monkeypatch.setattr(decode, "frames", noted)
+    assert clip_kind(path, found, 0, 59).kind == "flat"
+    assert asked
+    assert set(asked) <= set(found.keys)
+
+
+def test_whoever_helps_to_take_a_file_in_knows_what_it_is_taken_for(boat: Recorded, tmp_path: Path):
+    assert kept_scan(tmp_path) is None
+    keep_scan(boat.scan, tmp_path, "sphere", boat.twin)
+    told = kept_scan(tmp_path)
+    assert told is not None
+    shown, kind = told
+    own = whole_scan(boat.scan, boat.twin)
+    assert (kind, shown.probe, shown.keys) == ("sphere", own.probe, own.keys)
+    assert (shown.pts == own.pts).all()
+    a, b = (frame_at(boat.path, one, 3).planes[0] for one in (shown, own))
+    assert (a == b).all()
+    keep_scan(boat.scan, tmp_path, "flat", None)
+    told = kept_scan(tmp_path)
+    assert told is not None
+    assert (told[0].probe, told[0].layout, told[1]) == (boat.scan.probe, None, "flat")
+    (tmp_path / "timing.npz").unlink()  # it has gone to where it stays
+    assert kept_scan(tmp_path) is None
 
 
 def test_one_above_the_other_is_found_too(boat: Recorded):

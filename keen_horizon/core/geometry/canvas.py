@@ -19,15 +19,14 @@ from numpy.typing import NDArray
 from ..stored import stored
 from ..types import Complex, Points
 
+LARGE = 2560 * 1440  # pixels
+
 
 def along_sides(corners: Complex, count: int) -> Complex:
     """``(4 count,)`` points along the sides between four corners, the corners among them."""
     share = np.linspace(0, 1, count, endpoint=False)
     sides = corners[:, None] + share * (np.roll(corners, -1) - corners)[:, None]
     return np.asarray(sides.ravel())
-
-
-LARGE = 2560 * 1440  # pixels
 
 
 @stored

@@ -182,13 +182,12 @@ def frames_at(
     path: Path, scan: Scan, indices: Iterable[int], *, luma_only: bool = False
 ) -> Iterator[Picture]:
     """Some frames, in order, as :func:`frames` gives them. The file is entered anew only where that
-    is nearer than reading on."""
+    is nearer than reading on, or where it is not known where it can be entered."""
     wanted = sorted(set(indices))
     reading: Iterator[Picture] = iter(())
     at = -1
     for index in wanted:
-        nearest = max(scan.keys_within(0, index), default=0)
-        if at < 0 or nearest > at:
+        if max(scan.keys_within(0, index), default=index) > at:
             reading = frames(path, scan, index, wanted[-1], luma_only=luma_only)
         picture = next(picture for picture in reading if picture.index == index)
         at = index

@@ -98,11 +98,11 @@ class TurnedSampler:
 
     def luma(self) -> Positions:
         """``(height, width, 2)``: see :meth:`SphereSampler.positions`."""
-        return self.chroma((1, 1), (0.0, 0.0))
+        return self.plane((1, 1), (0.0, 0.0))
 
-    def chroma(self, step: tuple[int, int], site: tuple[float, float]) -> Positions:
-        """The same of chroma pixels, ``step`` luma pixels apart, each ``site`` right of and below
-        the first luma pixel that it belongs to."""
+    def plane(self, step: tuple[int, int], site: tuple[float, float]) -> Positions:
+        """The same of a plane's pixels, ``step`` luma pixels apart, each ``site`` right of and
+        below the first luma pixel that it belongs to."""
         canvas = self.sampler.output.canvas
         rows, columns = self._places.shape[:2]
         across, down = CELL // step[0], CELL // step[1]
@@ -211,7 +211,7 @@ def warp_sphere(
     luma, *chroma = (_Source(plane, sampler.enlargement) for plane in picture.planes)
     luma.draw(luma.places(turned.luma(), SAME), out[0])
     from_luma = np.asarray(np.linalg.inv(chroma_matrix(picture.chroma, picture.site)), float)
-    seated = turned.chroma(picture.chroma, picture.natural_site)
+    seated = turned.plane(picture.chroma, picture.natural_site)
     places = chroma[0].places(seated, from_luma)
     for source, target in zip(chroma, out[1:], strict=True):
         source.draw(places, target)

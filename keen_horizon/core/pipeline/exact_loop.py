@@ -34,6 +34,6 @@ def exact_loop(
         def told(at: int, _: int, before: int = before) -> None:
             progress(before + at + first - start, total)
 
-        film = flat_film(path, scan, drawn, first, encoding=ENCODING, progress=told)
-        film.write(target, film.pictures(start), start, stop)
+        film = flat_film(path, scan, drawn, first, encoding=ENCODING)
+        film.write(target, film.pictures(start), start, stop, told)
         done += stop - start + 1

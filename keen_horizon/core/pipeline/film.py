@@ -51,7 +51,6 @@ class Film(ABC, Generic[Seen]):
     first: int
     last: int
     encoding: Encoding = field(default_factory=Encoding)
-    progress: Progress = silent
     damaged: list[int] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -75,7 +74,15 @@ class Film(ABC, Generic[Seen]):
     def draw(self, seen: Seen, planes: tuple[Plane, ...]) -> Picture:
         """Fill the planes of one frame; returns the file's picture that it is of."""
 
-    def render(self, target: Path, room: Path | None = None, handed: Handed = missing) -> Rendered:
+    def segments(self, room: Path) -> list[Segment]:
+        """The segments that it is drawn in, with the files in ``room`` that they have or will
+        have."""
+        return plan(room, self.scan, self.first, self.last)
+
+    def render(
+        self, target: Path, progress: Progress = silent,
+        *, room: Path | None = None, handed: Handed = missing,
+    ) -> Rendered:  # fmt: skip
         """Draw all frames into an MP4 with the file's sound.
 
         With ``room``, a folder, the pictures are kept there in segments until all are drawn, and a
@@ -85,32 +92,33 @@ class Film(ABC, Generic[Seen]):
         count = self.last - self.first + 1
         if room is None:
             with closing(self.pictures(self.first)) as pictures:
-                sound = self.write(target, pictures, self.first, self.last, self.path)
+                sound = self.write(
+                    target, pictures, self.first, self.last, progress, sound_from=self.path
+                )
         else:
-            self.draw_segments(room, handed)
-            self.progress(count, count)
-            segments = plan(room, self.scan, self.first, self.last)
-            sound = join(segments, target, self.scan, sound_from=self.path, sphere=self.sphere)
+            self.draw_segments(room, progress, handed)
+            progress(count, count)
+            sound = join(
+                self.segments(room), target, self.scan, sound_from=self.path, sphere=self.sphere
+            )
         size = self.canvas.width, self.canvas.height
         return Rendered(*size, sound, count, tuple(self.damaged))
 
-    def draw_segments(self, room: Path, handed: Handed) -> None:
+    def draw_segments(self, room: Path, progress: Progress, handed: Handed) -> None:
         """Draw those segments of somebody's :meth:`render` that are ``handed`` out. Of segments
         that follow each other pictures are decoded in one go."""
-        segments = plan(room, self.scan, self.first, self.last)
         with ExitStack() as opened:
             follows, pictures = -1, self.pictures(self.first)
-            segment: Segment
-            for segment, where in handed(segments, self.progress):
+            for segment, where in handed(self.segments(room), progress):
                 if segment.first != follows:
                     opened.close()
                     pictures = opened.enter_context(closing(self.pictures(segment.first)))
-                self.write(where, pictures, segment.first, segment.last)
+                self.write(where, pictures, segment.first, segment.last, progress)
                 follows = segment.last + 1
 
     def write(
-        self, target: Path, pictures: Iterator[Seen],
-        start: int, stop: int, sound_from: Path | None = None,
+        self, target: Path, pictures: Iterator[Seen], start: int, stop: int, progress: Progress,
+        *, sound_from: Path | None = None,
     ) -> str:  # fmt: skip
         """Draw frames ``start`` to ``stop`` into a file; returns what to say of the sound."""
         with Mp4Writer(
@@ -130,6 +138,6 @@ class Film(ABC, Generic[Seen]):
             with pictures_ahead(drawn(), self.canvas) as done:
                 for picture, blank in done:
                     writer.write(blank, picture.pts)
-                    self.progress(picture.index - self.first + 1, self.last - self.first + 1)
+                    progress(picture.index - self.first + 1, self.last - self.first + 1)
             writer.finish()
         return writer.sound_note

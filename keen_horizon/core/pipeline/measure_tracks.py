@@ -72,9 +72,8 @@ class Following:
 
     Followers are shown the upper left ``eye`` of pictures, if they hold more. Who else wants to
     ``look`` is given each frame's number in the range, its luma, and the folder of its part.
-    Pictures go through
-    ``on_the_way``, in colour and by a thread of its own; it is told of which part they are, and
-    where what is made of it lies. Raises KeenError for a range that is none.
+    Pictures go through ``on_the_way``, in colour and by a thread of its own; it is told of which
+    part they are, and where what is made of it lies. Raises KeenError for a range that is none.
     """
 
     path: Path

@@ -173,13 +173,12 @@ class FlatFilm(Film[tuple[Picture, Held]]):
 
 
 def flat_film(
-    path: Path, scan: Scan, drawing: Drawing, first: int, *,
-    encoding: Encoding | None = None, progress: Progress = silent,
-) -> FlatFilm:  # fmt: skip
+    path: Path, scan: Scan, drawing: Drawing, first: int, *, encoding: Encoding | None = None
+) -> FlatFilm:
     """The film of the chain's frames, which start at ``first`` of the file."""
     return FlatFilm(
         path=path, scan=scan, drawing=drawing, first=first, last=first + len(drawing.chain) - 1,
-        encoding=encoding or Encoding(), progress=progress,
+        encoding=encoding or Encoding(),
     )  # fmt: skip
 
 
@@ -188,6 +187,5 @@ def render(
     encoding: Encoding | None = None, progress: Progress = silent, room: Path | None = None,
 ) -> Rendered:  # fmt: skip
     """Draw :func:`flat_film` into a file, see :meth:`.Film.render`."""
-    return flat_film(path, scan, drawing, first, encoding=encoding, progress=progress).render(
-        target, room
-    )
+    film = flat_film(path, scan, drawing, first, encoding=encoding)
+    return film.render(target, progress, room=room)

@@ -98,13 +98,13 @@ class SphereFilm(Film[Picture]):
 
 def sphere_film(
     path: Path, scan: Scan, solution: SphereSolution, treatment: Treatment, *,
-    encoding: Encoding | None = None, progress: Progress = silent,
+    encoding: Encoding | None = None,
 ) -> SphereFilm:  # fmt: skip
     """The film of a solved sphere."""
     first = solution.motion.timeline.first
     return SphereFilm(
         path=path, scan=scan, solution=solution, treatment=treatment, first=first,
-        last=first + len(solution) - 1, encoding=encoding or Encoding(), progress=progress,
+        last=first + len(solution) - 1, encoding=encoding or Encoding(),
     )  # fmt: skip
 
 
@@ -113,8 +113,8 @@ def render_sphere(
     encoding: Encoding | None = None, progress: Progress = silent,
 ) -> Rendered:  # fmt: skip
     """Draw :func:`sphere_film` into a file, see :meth:`.Film.render`."""
-    film = sphere_film(path, scan, solution, treatment, encoding=encoding, progress=progress)
-    return film.render(target)
+    film = sphere_film(path, scan, solution, treatment, encoding=encoding)
+    return film.render(target, progress)
 
 
 def _source(scan: Scan, eye: Canvas) -> tuple[Scan, Callable[[Camera], Draw]]:

@@ -86,8 +86,9 @@ class EdgesOnTheWay:
         """Know what was found in parts, whoever has made them."""
         for part in parts:
             for path in part.path.glob(EDGES_FILE.format("*")):
-                at, edges = stored.load(path, tuple)
-                self.found[int(at)] = edges
+                kept = stored.known(path, tuple)
+                if kept is not None:
+                    self.found[int(kept[0])] = kept[1]
 
 
 def find_edges(
