@@ -1,19 +1,18 @@
 """Accuracy against the simulated camera's truth, and speed as ratios: ``./keen bench``.
 
-Writes ``docs/benchmarks.md``. Speeds are ratios against plain decoding or re-encoding in the same
-run wherever that makes sense, because machines differ. Names of parts (as in :func:`main`)
-run those alone and print instead of writing.
+Writes ``docs/benchmarks.md``, a part's section as soon as it is done. Speeds are ratios against
+plain decoding or re-encoding in the same run wherever that makes sense, because machines differ.
+Names of parts (:data:`PARTS`) run those alone; *truth* with names of its clips only prints.
 """
 
 from __future__ import annotations
 
-import os
-import platform
 import subprocess
 import sys
 import tempfile
+from collections.abc import Callable
 from dataclasses import replace
-from functools import cache, partial
+from functools import cache
 from pathlib import Path
 
 import cv2
@@ -39,6 +38,7 @@ from keen_horizon.simulated.truth import Measured, measure_take, step_errors
 from keen_horizon.store.media_store import MediaStore
 from keen_horizon.store.models import Measure, Recording
 
+from . import report
 from .browser import IDLE, browser_page, clip_address, until, wait_ready
 from .chains import steady_of
 from .films import FULL_HD, coded, full_hd
@@ -54,32 +54,20 @@ from .waits import waits
 from .workers import workers
 
 SECONDS = 10  # of the clip that speed is taken of
-HOME = Path(__file__).parent.parent
 
 
 def main() -> int:
-    parts = {
-        "accuracy": accuracy, "steadying": steadying, "shutters": shutters, "solving": solving,
-        "lenses": lenses, "glass": glass,
-        "sphere": sphere, "truth": truth, "long": long_clips, "speed": speed,
-        "memory": memory, "preview": preview, "interlaced": interlaced, "waits": waits,
-        "workers": workers, "hostile": hostile, "editors": editors,
-    }  # fmt: skip
     chosen = sys.argv[1:]
-    if chosen[:1] == ["truth"] and not set(chosen[1:]) & set(parts):
-        parts["truth"] = partial(truth, names=tuple(chosen[1:]))
-        chosen = ["truth"]
-    if not set(chosen) <= set(parts):
-        say(f"the parts are {', '.join(parts)}")
+    if chosen[:1] == ["truth"] and chosen[1:] and not set(chosen) & set(PARTS) - {"truth"}:
+        with tempfile.TemporaryDirectory(prefix="keen-bench-") as room:
+            print(report.section("truth", truth(Path(room), names=tuple(chosen[1:]))))
+        return 0
+    if not set(chosen) <= set(PARTS):
+        say(f"the parts are {', '.join(PARTS)}")
         return 2
-    rows: list[Row] = []
-    with tempfile.TemporaryDirectory(prefix="keen-bench-") as room:
-        for name in chosen or parts:
-            rows += parts[name](Path(room))
-    text = report(rows)
-    print(text)
-    if not chosen:
-        (HOME / "docs" / "benchmarks.md").write_text(text)
+    for name in chosen or PARTS:
+        with tempfile.TemporaryDirectory(prefix="keen-bench-") as room:
+            print(report.write(name, PARTS[name](Path(room))))
     return 0
 
 
@@ -424,23 +412,12 @@ def _shown(page: Page, act: str, arg: object) -> float:
     return float(page.evaluate(shown)) - float(begun)
 
 
-def report(rows: list[Row]) -> str:
-    lines = [
-        "# Benchmarks", "",
-        "Written by `./keen bench`. Accuracy is against the simulated camera's truth; rows called "
-        "*truth* are photographs on planes in 3-D, corrected by the command line at its default "
-        "settings and judged from the pixels of what it wrote. Speeds are medians of runs taken in "
-        "turn.", "",
-        f"Machine: {os.cpu_count()} cores, {platform.machine()}, Python "
-        f"{platform.python_version()}, OpenCV {cv2.__version__}. No GPU.", "",
-        "| what | bar | measured | met |", "|---|---|---|---|",
-    ]  # fmt: skip
-    for r in rows:
-        lines.append(f"| {r.what} | {r.bar} | {r.measured} | {'yes' if r.met else '**no**'} |")
-    notes = [f"- {r.what}: {r.note}." for r in rows if r.note]
-    if notes:
-        lines += ["", "Notes:", "", *notes]
-    return "\n".join(lines) + "\n"
+PARTS: dict[str, Callable[[Path], list[Row]]] = {
+    "accuracy": accuracy, "steadying": steadying, "shutters": shutters, "solving": solving,
+    "lenses": lenses, "glass": glass, "sphere": sphere, "truth": truth, "long": long_clips,
+    "speed": speed, "memory": memory, "preview": preview, "interlaced": interlaced, "waits": waits,
+    "workers": workers, "hostile": hostile, "editors": editors,
+}  # fmt: skip
 
 
 if __name__ == "__main__":

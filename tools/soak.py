@@ -38,12 +38,15 @@ from keen_horizon.store.database import Database
 from keen_horizon.store.media_store import MediaStore
 from keen_horizon.store.models import OPEN_STATES, Clip, Export, Job, Recording
 
+from . import report
 from .films import in_vault
+from .rows import Row
 
 AT_ONCE = 6  # clips under way
 BETWEEN = (0.4, 2.5)  # seconds between kills
 DATABASE = 0.12  # share of kills that hit the database
 SETTLES = 150.0  # seconds in which all has to have ended afterwards
+ENOUGH = 100  # kills that are told in docs/benchmarks.md
 PATIENCE = 60.0  # seconds that a request of this program waits for the database
 Answer = TypeVar("Answer")
 
@@ -239,7 +242,17 @@ def _run(soak: Soak, kills: int) -> int:
     for fault in faults:
         print("fault:", fault)
     print("no fault" if not faults else f"{len(faults)} faults")
+    if kills >= ENOUGH:
+        report.write("kills", [_row(soak.kills, faults)])
     return bool(faults)
+
+
+def _row(kills: Counter[str], faults: list[str]) -> Row:
+    told = ", ".join(f"{count} × {what}" for what, count in sorted(kills.items()))
+    return Row(
+        f"{kills.total()} kills of workers, web server and database while clips are worked on",
+        "no fault", f"{len(faults) or 'none'} ({told})", not faults,
+    )  # fmt: skip
 
 
 if __name__ == "__main__":
