@@ -356,7 +356,7 @@ def test_killing_a_worker_loses_no_accepted_work(place, make_clip, workers, kind
         recording_id, clip_id = place.measured(path)
         export_id, work_id = export_of(place, clip_id)
     first = workers()
-    wait_for(lambda: place.work(work_id).done > 5, every=0.05)
+    wait_for(lambda: place.work(work_id).done > 5, seconds=150, every=0.05)
     first.send_signal(signal.SIGKILL)
     first.wait()
     assert place.work(work_id).state == "running"
