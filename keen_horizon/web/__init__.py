@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import secrets
 from dataclasses import dataclass
 from pathlib import Path
 from typing import cast
 
-from flask import Flask, Response, current_app
+from flask import Flask, Response, current_app, request
 from flask_wtf.csrf import CSRFProtect
 
 from ..jobs.costs import CostCurves
@@ -19,6 +20,8 @@ from ..store.database import Database
 from ..store.media_store import MediaStore
 
 UPLOAD_LIMIT = 20 * 10**9  # bytes
+STATIC = Path(__file__).parent / "static"
+YEAR = 365 * 86400  # seconds
 POLICY = "; ".join(
     (
         "default-src 'none'",
@@ -78,7 +81,7 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
 
     url = url or os.environ["KEEN_DATABASE_URL"]
     data = data or Path(os.environ["KEEN_DATA"])
-    app = Flask(__name__)
+    app = Flask(__name__, static_url_path=f"/static/{edition(STATIC)}")
     app.config.update(
         SECRET_KEY=_secret(data),
         SESSION_COOKIE_SAMESITE="Strict",
@@ -104,7 +107,25 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
         app.register_blueprint(part.blueprint)
     errors.register(app)
     app.after_request(_guarded)
+    app.after_request(_kept)
     return app
+
+
+def edition(folder: Path) -> str:
+    """What stands in a folder, in a few letters: files whose address begins with it never change,
+    so that a browser that has them need not ask for them again."""
+    told = hashlib.sha256()
+    for path in sorted(path for path in folder.rglob("*") if path.is_file()):
+        told.update(str(path.relative_to(folder)).encode() + path.read_bytes())
+    return told.hexdigest()[:12]
+
+
+def _kept(response: Response) -> Response:
+    if request.endpoint == "static" and response.status_code in (200, 206, 304):
+        response.cache_control.no_cache = None
+        response.cache_control.public = response.cache_control.immutable = True
+        response.cache_control.max_age = YEAR
+    return response
 
 
 def _guarded(response: Response) -> Response:

@@ -25,12 +25,11 @@ from ..store import library, treatments
 from ..store.library import NotFound
 from ..store.media_store import MediaStore
 from ..store.scans import probe_of
-from . import services
+from . import YEAR, services
 from .jobs import describe
 from .requests import body, measured_frame
 
 blueprint = Blueprint("exact", __name__, url_prefix="/clips/<int:clip_id>/exact")
-_YEAR = 365 * 24 * 3600
 
 
 @blueprint.post("")
@@ -112,4 +111,4 @@ def _kept(
         raise NotFound(f"there is no such {what}.") from error
     if not path.exists():
         raise NotFound(f"this {what} has gone.", remedy=f"It is drawn again when it is {when}.")
-    return send_file(path, mimetype=mimetype, conditional=True, max_age=_YEAR)
+    return send_file(path, mimetype=mimetype, conditional=True, max_age=YEAR)

@@ -12,10 +12,9 @@ from flask import Blueprint, Response, send_file
 
 from ..store.library import NotFound
 from ..store.models import Export, Recording
-from . import services
+from . import YEAR, services
 
 blueprint = Blueprint("media", __name__)
-_YEAR = 365 * 24 * 3600
 # What browsers are told of files that they may be able to play themselves, by their endings.
 PLAYED = {
     ".mp4": "video/mp4", ".m4v": "video/mp4", ".mov": "video/mp4",
@@ -59,7 +58,7 @@ def _kept(key: str | None, name: str, mimetype: str) -> Response:
     path = services().store.path(key)
     if not path.exists():
         raise NotFound("the file is missing from the media vault.", file=path)
-    response = send_file(path, mimetype=mimetype, conditional=True, max_age=_YEAR, etag=path.stem)
+    response = send_file(path, mimetype=mimetype, conditional=True, max_age=YEAR, etag=path.stem)
     response.headers["Accept-Ranges"] = "bytes"
     return response
 

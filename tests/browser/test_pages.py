@@ -332,7 +332,8 @@ def test_the_browser_reads_the_lattice_as_python_meant_it(shelf: Page, columns: 
     places = np.random.default_rng(2).uniform(0, 1, (12, 2))
     mapped, back = shelf.evaluate(
         "async ([columns, rows, nodes, places]) => {"
-        " const { Lattice } = await import('/static/js/clip/stage/lattice.js');"
+        " const begins = document.querySelector('script[type=module]').src;"
+        " const { Lattice } = await import(new URL('../clip/stage/lattice.js', begins));"
         " const lattice = new Lattice(columns, rows, new Float32Array(nodes));"
         " const mapped = places.map(([u, v]) => lattice.map(0, u, v));"
         " return [mapped, mapped.map(([x, y]) => lattice.unmap(0, x, y))]; }",

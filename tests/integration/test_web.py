@@ -2,6 +2,7 @@
 
 import base64
 import io
+import re
 
 import numpy as np
 import pytest
@@ -12,6 +13,7 @@ from keen_horizon.core.treatment import Treatment
 from keen_horizon.jobs import solutions
 from keen_horizon.jobs.lifecycle import run_of
 from keen_horizon.store.models import Job
+from keen_horizon.web import edition
 
 pytestmark = pytest.mark.integration
 
@@ -26,6 +28,23 @@ def test_pages_answer_with_a_strict_policy(place):
     page = answer.get_data(as_text=True)
     assert "http://" not in page.replace("http://www.w3.org", "")
     assert "https://" not in page
+
+
+def test_files_of_the_page_are_kept_by_the_browser_until_one_changes(place, tmp_path):
+    page = place.client.get("/").get_data(as_text=True)
+    linked = set(re.findall(r'(?:href|src)="(/static/[^"]+)"', page))
+    assert len(linked) > 8
+    for address in linked:
+        answer = place.client.get(address)
+        assert answer.status_code == 200
+        assert "immutable" in answer.headers["Cache-Control"]
+        assert "no-cache" not in answer.headers["Cache-Control"]
+    assert place.client.get("/static/older/css/base.css").status_code == 404
+    (tmp_path / "base.css").write_text("main { color: red }")
+    before = edition(tmp_path)
+    assert edition(tmp_path) == before
+    (tmp_path / "base.css").write_text("main { color: blue }")
+    assert edition(tmp_path) != before
 
 
 def test_other_hosts_and_missing_tokens_are_turned_away(place):
