@@ -37,8 +37,16 @@ function described(card) {
     progress,
     stateWords: card.work ? `${card.state}: ${progress}` : `${card.state}${kept}`,
     failure: (!card.refusal && card.failed?.message) || "",
-    shakeWords: card.shake ? `shake ${card.shake.before} → ${card.shake.after}` : "",
+    shakeWords: card.shake ? shakeWords(card.shake) : "",
   };
+}
+
+/**
+ * Shake before and after; where that is too long for a card, it goes on with the arrow.
+ * @param {{ before: string, after: string }} shake
+ */
+function shakeWords({ before, after }) {
+  return [`shake ${before}`, `→ ${after}`].map((part) => part.replaceAll(" ", "\u00a0")).join(" ");
 }
 
 /** @typedef {{ id: number, name: string, clips: ReturnType<typeof described>[] }} Shoot */
