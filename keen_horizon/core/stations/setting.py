@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from typing import Any, Literal, get_args
 
 from pydantic import BaseModel, Field
@@ -90,6 +91,7 @@ def setting(
     )  # fmt: skip
 
 
+@cache
 def facts_of(settings: type[BaseModel], name: str) -> SettingFacts:
     """The facts of a declared setting. Raises KeyError if it was not declared by
     :func:`setting`."""
