@@ -45,7 +45,7 @@ from .rows import Row
 AT_ONCE = 6  # clips under way
 BETWEEN = (0.4, 2.5)  # seconds between kills
 DATABASE = 0.12  # share of kills that hit the database
-SETTLES = 150.0  # seconds in which all has to have ended afterwards
+STILL = 60.0  # seconds afterwards in which something goes on, until all has ended
 ENOUGH = 100  # kills that are told in docs/benchmarks.md
 PATIENCE = 60.0  # seconds that a request of this program waits for the database
 Answer = TypeVar("Answer")
@@ -151,6 +151,11 @@ class Soak:
         self.queue.ask(session, "export", clip.recording_id, clip_id=clip.id, export_id=export.id)
         return 1
 
+    def standing(self) -> list[tuple[object, ...]]:
+        """How far all work is."""
+        work = select(Job.id, Job.state, Job.done).order_by(Job.id)
+        return self.patiently(lambda session: [tuple(row) for row in session.execute(work)])
+
     def faults(self) -> list[str]:
         """What is not as it should be, now that all has ended."""
         return self.patiently(self._faults)
@@ -227,9 +232,11 @@ def _run(soak: Soak, kills: int) -> int:
                     print(f"{soak.kills.total()} kills, {soak.clips} clips", flush=True)
                     told += 10
             time.sleep(0.1)
-        give_up = time.monotonic() + SETTLES
-        last = time.monotonic()
-        while (left := soak.go_on()) and time.monotonic() < give_up:
+        last = moved = time.monotonic()
+        stood: list[tuple[object, ...]] = []
+        while (left := soak.go_on()) and time.monotonic() < moved + STILL:
+            if (now := soak.standing()) != stood:
+                moved, stood = time.monotonic(), now
             time.sleep(1)
         settled = time.monotonic() - last
         faults = soak.faults()
@@ -238,7 +245,7 @@ def _run(soak: Soak, kills: int) -> int:
         tending.join()
     print(f"killed: {dict(soak.kills)}; {soak.clips} clips; settled {settled:.0f} s after the last")
     if left:
-        faults.append(f"{left} clips are not done with {SETTLES:.0f} s after the last kill")
+        faults.append(f"{left} clips are not done with, and nothing went on for {STILL:.0f} s")
     for fault in faults:
         print("fault:", fault)
     print("no fault" if not faults else f"{len(faults)} faults")
