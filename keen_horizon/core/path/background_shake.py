@@ -15,6 +15,7 @@ from ..geometry.canvas import Canvas
 from ..geometry.chain import BATCH, WarpChain
 from ..geometry.similarity import Similarities, nearest_similarity
 from ..motion.camera_motion import BackgroundFlow, Timeline
+from ..once import once
 from ..quality.scores import fast_paths, places_over, rms, without_similarity
 from ..tracking.features import accuracy
 from ..types import Complex, Real
@@ -97,8 +98,21 @@ def background_steps(
 ) -> Complex:  # fmt: skip
     """``(n, 25)`` how far the background at each place moves from the frame before; or at other
     ``places`` ``(m,)`` of the output's plane."""
+    if chain is None and places is None:
+        return once(flow, ("steps", half), lambda: _recorded_steps(flow, half))
     canvas = flow.canvas if chain is None else chain.view.output
-    places = places_over(canvas) if places is None else places
+    return _steps_at(places_over(canvas) if places is None else places, flow, chain, half)
+
+
+def _recorded_steps(flow: BackgroundFlow, half: int | None) -> Complex:
+    steps = _steps_at(places_over(flow.canvas), flow, None, half)
+    steps.setflags(write=False)
+    return steps
+
+
+def _steps_at(
+    places: Complex, flow: BackgroundFlow, chain: WarpChain | None, half: int | None
+) -> Complex:
     n = len(flow)
     moved = np.zeros((n, len(places)), complex)
     for start in range(1, n, BATCH):
