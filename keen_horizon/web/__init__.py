@@ -7,6 +7,7 @@ import os
 import secrets
 from dataclasses import dataclass
 from pathlib import Path
+from threading import BoundedSemaphore
 from typing import cast
 
 from flask import Flask, Response, current_app, request
@@ -22,6 +23,7 @@ from ..store.media_store import MediaStore
 UPLOAD_LIMIT = 20 * 10**9  # bytes
 STATIC = Path(__file__).parent / "static"
 YEAR = 365 * 86400  # seconds
+SOLVING = 2  # requests at once
 POLICY = "; ".join(
     (
         "default-src 'none'",
@@ -48,6 +50,9 @@ class Services:
     solver: Solver
     costs: CostCurves
     frames: FrameCache
+    # Whoever solves waits for a turn: many at once, who take the interpreter from each other at
+    # every step, take more than twice as long as a few at a time.
+    turns: BoundedSemaphore
 
 
 def services() -> Services:
@@ -96,8 +101,9 @@ def create_app(url: str | None = None, data: Path | None = None) -> Flask:
     store = MediaStore(data / "vault")
     solver = Solver(store)
     app.extensions["keen"] = Services(
-        Database(url), store, Queue(url), solver, CostCurves(store, solver), FrameCache(store)
-    )
+        Database(url), store, Queue(url), solver, CostCurves(store, solver), FrameCache(store),
+        BoundedSemaphore(SOLVING),
+    )  # fmt: skip
     CSRFProtect(app)
     for part in (
         library, clip, treatment, lens, lens_profiles, charts, exact, glass, rolling_shutter,

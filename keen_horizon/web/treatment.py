@@ -238,9 +238,10 @@ def _answer(
 ) -> dict[str, Any]:
     """What is known of a treatment now: all of it, or, of a long clip, what is near."""
     measure = treatments.measured(session, clip)
-    drawn = _drawn(clip, measure, treatment, sliding=sliding)
-    whole = drawn is not None
-    found = drawn or _provisional(clip, measure, treatment, sliding=sliding)
+    with services().turns:
+        drawn = _drawn(clip, measure, treatment, sliding=sliding)
+        whole = drawn is not None
+        found = drawn or _provisional(clip, measure, treatment, sliding=sliding)
     damaged = damaged_within(clip.recording.damaged, measure.first_frame, measure.last_frame)
     damage = damage_words(damaged)
     return {

@@ -3,17 +3,18 @@
 import base64
 import io
 import re
+import threading
 
 import numpy as np
 import pytest
 
 from keen_horizon.core.media.sphere_boxes import write_sphere_tag
 from keen_horizon.core.media.spherical import SphereTag
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment import Treatment, with_settings
 from keen_horizon.jobs import solutions
 from keen_horizon.jobs.lifecycle import run_of
 from keen_horizon.store.models import Job
-from keen_horizon.web import edition
+from keen_horizon.web import SOLVING, edition
 
 pytestmark = pytest.mark.integration
 
@@ -45,6 +46,33 @@ def test_files_of_the_page_are_kept_by_the_browser_until_one_changes(place, tmp_
     assert edition(tmp_path) == before
     (tmp_path / "base.css").write_text("main { color: blue }")
     assert edition(tmp_path) != before
+
+
+def test_only_a_few_solve_at_once_and_the_others_wait_for_their_turn(place, make_clip):
+    _, clip = place.measured(make_clip("turns.mp4"))
+    turns = place.client.application.extensions["keen"].turns
+    token = {"X-CSRFToken": place.token, "Accept": "application/json"}
+    order = {"treatment": with_settings(Treatment(), ["motion.model=shift"]).as_data()}
+    answered = []
+
+    def slide():
+        with place.client.application.test_client() as other:
+            page = other.get("/").get_data(as_text=True)
+            own = token | {"X-CSRFToken": re.search(r'csrf-token" content="([^"]+)"', page)[1]}
+            answer = other.post(f"/clips/{clip}/treatment", json=order, headers=own)
+            answered.append(answer.status_code)
+
+    for _ in range(SOLVING):
+        turns.acquire()
+    waiting = threading.Thread(target=slide)
+    waiting.start()
+    waiting.join(1.0)
+    assert not answered  # everybody else's page would be slower for it
+    assert place.client.get("/shelf.json").status_code == 200
+    for _ in range(SOLVING):
+        turns.release()
+    waiting.join(30)
+    assert answered == [200]
 
 
 def test_other_hosts_and_missing_tokens_are_turned_away(place):
