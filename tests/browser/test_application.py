@@ -13,7 +13,7 @@ from playwright.sync_api import Page, Request, Route, expect
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
 from keen_horizon.launch.running import Running
-from tests.browser.conftest import on_strip, report, summary, value
+from tests.browser.conftest import on_strip, report, reset, summary, value
 from tools.browser import pause_at, until, wait_ready, wait_settled
 
 pytestmark = pytest.mark.browser
@@ -141,6 +141,7 @@ def test_a_wrong_number_is_refused_in_words_and_taken_back(opened: Page):
 
 
 def test_edge_rules_views_and_overlays(opened: Page):
+    reset(opened, "motion.calm=90")
     pause_at(opened, 80)
     opened.locator(".station-open").filter(has_text="Frame").click()
     opened.get_by_role("radio", name="Leave").click()
