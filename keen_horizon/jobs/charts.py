@@ -150,4 +150,4 @@ def _frames(task: Task) -> Iterator[_Picture]:
             yield f"frame {picture.index}", chart_in_picture, eight_bits(picture.planes[0])
 
 
-CHART = JobKind("chart", QUICK, "Reading charts of", read_charts)
+CHART = JobKind("chart", QUICK, "Reading charts of", read_charts, counts="pictures")

@@ -58,7 +58,7 @@ class JobKind:
     once all frames are counted. Of a ``replaceable`` kind nobody waits for the earlier request once
     a clip makes another; one that is ``passing`` is of no interest once it is done. ``can_wait``
     says that whatever else its queue has goes first. Where others can ``help``, that is what they
-    do.
+    do. ``counts`` is what its progress counts.
     """
 
     name: str
@@ -70,3 +70,4 @@ class JobKind:
     can_wait: bool = False
     ending: str = ""
     help: Callable[[Task], None] | None = None
+    counts: str = "frames"

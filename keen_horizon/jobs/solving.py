@@ -78,4 +78,4 @@ def shelf_figures(report: dict[str, Any]) -> dict[str, Any]:
 
 
 SOLVE = JobKind("solve", QUICK, "Solving", solve, replaceable=True, passing=True)
-PRICE = JobKind("cost", QUICK, "Pricing", price, replaceable=True, passing=True)
+PRICE = JobKind("cost", QUICK, "Pricing", price, replaceable=True, passing=True, counts="points")

@@ -72,13 +72,18 @@ def _for(time: timedelta) -> str:
     return f"{seconds:.0f} s" if seconds < 120 else f"{seconds / 60:.0f} min"
 
 
+def _counts(one: house.Pace) -> str:
+    known = KINDS.get(one.kind)
+    return known.counts if known else "steps"
+
+
 def _pace(one: house.Pace) -> dict[str, Any]:
     known = KINDS.get(one.kind)
     rate = one.frames / one.seconds if one.seconds > 0 else 0.0
     words = f"{one.count} in the last hour, {one.seconds / one.count:.1f} s each"
     return {
         "title": f"{known.title} clips" if known else one.kind,
-        "words": f"{words}, {rate:.1f} frames a second" if one.frames else words,
+        "words": f"{words}, {rate:.1f} {_counts(one)} a second" if one.frames else words,
     }
 
 
@@ -145,7 +150,8 @@ class _Numbers(Collector):
         )
         for one in house.pace(session):
             spent.add_metric([one.kind], one.seconds / one.count)
-            rate.add_metric([one.kind], one.frames / max(one.seconds, 1e-9))
+            if _counts(one) == "frames":
+                rate.add_metric([one.kind], one.frames / max(one.seconds, 1e-9))
         yield from (spent, rate)
         room = house.room(session, self._store)
         yield GaugeMetricFamily("keen_store_free_bytes", "Room left on the disk.", room.free)

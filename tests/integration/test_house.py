@@ -117,6 +117,8 @@ def test_the_house_tells_workers_work_room_and_what_failed(place: Place, make_cl
         session.add(Job(kind="ingest", recording_id=number, clip_id=clip, state="failed",
                         message="broken.mp4: it is damaged.", attempt=2, started=now(),
                         finished=now()))  # fmt: skip
+        session.add(Job(kind="cost", recording_id=number, clip_id=clip, state="done", done=8,
+                        total=8, started=now() - timedelta(seconds=4), finished=now()))  # fmt: skip
     told = place.get("/house.json").json
     assert told["room"]["free"].endswith("GB")
     assert any(shoot["size"] for shoot in told["room"]["shoots"])
@@ -124,10 +126,13 @@ def test_the_house_tells_workers_work_room_and_what_failed(place: Place, make_cl
     assert failed["message"] == "broken.mp4: it is damaged."
     assert "begun 2 times" in failed["story"]
     assert any("frames a second" in one["words"] for one in told["pace"])
+    priced = next(one["words"] for one in told["pace"] if one["title"] == "Pricing clips")
+    assert priced.endswith("2.0 points a second")
     numbers = place.get("/metrics").get_data(as_text=True)
     assert 'keen_jobs{kind="ingest",state="failed"}' in numbers
     assert "keen_store_free_bytes" in numbers
     assert 'keen_frames_per_second{kind="measure"}' in numbers
+    assert 'keen_frames_per_second{kind="cost"}' not in numbers
 
 
 def test_health_says_what_is_missing(place: Place, monkeypatch):
