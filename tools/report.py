@@ -48,13 +48,8 @@ def write(part: str, rows: list[Row], to: Path = DOCUMENT) -> str:
 
 def section(part: str, rows: list[Row]) -> str:
     """A part's section: its heading, when it was run, a table, notes."""
-    today = datetime.date.today().isoformat()
-    lines = [
-        f"## {part}",
-        "",
-        f"{today}, {_state()}, plain decoding of 1080p {pace():.0f} fps.",
-        "",
-    ]
+    run = f"{datetime.date.today()}, {_state()}, plain decoding of 1080p {pace():.0f} fps."
+    lines = [f"## {part}", "", run, ""]
     lines += ["| what | bar | measured | met |", "|---|---|---|---|"]
     for r in rows:
         lines.append(f"| {r.what} | {r.bar} | {r.measured} | {'yes' if r.met else '**no**'} |")
@@ -90,10 +85,7 @@ def pace() -> float:
     width, height = FULL_HD
     shapes = np.random.default_rng(1).integers(0, 255, (40, 60, 3), np.uint8)
     large = cv2.resize(shapes, (width + 3 * FRAMES, height + 2 * FRAMES))
-    seen = [
-        np.ascontiguousarray(large[2 * k :, 3 * k :][:height, :width].astype(np.uint8))
-        for k in range(FRAMES)
-    ]
+    seen = [np.ascontiguousarray(large[2 * k :, 3 * k :][:height, :width]) for k in range(FRAMES)]
     with tempfile.TemporaryDirectory(prefix="keen-pace-") as folder:
         coder = {"preset": "veryfast", "crf": "18"}
         film = coded(Path(folder) / "pace.mp4", "mp4", "libx264", seen, coder)

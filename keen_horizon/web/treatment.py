@@ -238,10 +238,9 @@ def _answer(
 ) -> dict[str, Any]:
     """What is known of a treatment now: all of it, or, of a long clip, what is near."""
     measure = treatments.measured(session, clip)
-    with services().turns:
-        drawn = _drawn(clip, measure, treatment, sliding=sliding)
-        whole = drawn is not None
-        found = drawn or _provisional(clip, measure, treatment, sliding=sliding)
+    drawn = _drawn(clip, measure, treatment, sliding=sliding)
+    whole = drawn is not None
+    found = drawn or _provisional(clip, measure, treatment, sliding=sliding)
     damaged = damaged_within(clip.recording.damaged, measure.first_frame, measure.last_frame)
     damage = damage_words(damaged)
     return {
@@ -261,11 +260,12 @@ def _drawn(
 ) -> dict[str, Any] | None:
     """A treatment as the page draws it; None where a worker has to solve it first."""
     solver, recording = services().solver, clip.recording
-    if measure.kind == "sphere":
-        sphere = solver.spheres.find(recording, measure, treatment)
-        return None if sphere is None else drawn_sphere(sphere, treatment, probe_of(recording))
-    found = solver.find(recording, measure, treatment)
-    return None if found is None else _flat(found, measure, treatment, sliding=sliding)
+    with services().turns:
+        if measure.kind == "sphere":
+            sphere = solver.spheres.find(recording, measure, treatment)
+            return None if sphere is None else drawn_sphere(sphere, treatment, probe_of(recording))
+        found = solver.find(recording, measure, treatment)
+        return None if found is None else _flat(found, measure, treatment, sliding=sliding)
 
 
 def _provisional(
@@ -273,11 +273,12 @@ def _provisional(
 ) -> dict[str, Any]:
     """What there is to look at until it is solved."""
     solver, recording = services().solver, clip.recording
-    if measure.kind == "sphere":
-        sphere = solver.spheres.provisional(recording, measure, treatment)
-        return drawn_sphere(sphere, treatment, probe_of(recording))
-    found = solver.provisional(recording, measure, treatment, near())
-    return _flat(found, measure, treatment, sliding=sliding)
+    with services().turns:
+        if measure.kind == "sphere":
+            sphere = solver.spheres.provisional(recording, measure, treatment)
+            return drawn_sphere(sphere, treatment, probe_of(recording))
+        found = solver.provisional(recording, measure, treatment, near())
+        return _flat(found, measure, treatment, sliding=sliding)
 
 
 def _flat(

@@ -51,15 +51,14 @@ def test_files_of_the_page_are_kept_by_the_browser_until_one_changes(place, tmp_
 def test_only_a_few_solve_at_once_and_the_others_wait_for_their_turn(place, make_clip):
     _, clip = place.measured(make_clip("turns.mp4"))
     turns = place.client.application.extensions["keen"].turns
-    token = {"X-CSRFToken": place.token, "Accept": "application/json"}
     order = {"treatment": with_settings(Treatment(), ["motion.model=shift"]).as_data()}
     answered = []
 
     def slide():
         with place.client.application.test_client() as other:
             page = other.get("/").get_data(as_text=True)
-            own = token | {"X-CSRFToken": re.search(r'csrf-token" content="([^"]+)"', page)[1]}
-            answer = other.post(f"/clips/{clip}/treatment", json=order, headers=own)
+            token = {"X-CSRFToken": re.search(r'csrf-token" content="([^"]+)"', page)[1]}
+            answer = other.post(f"/clips/{clip}/treatment", json=order, headers=token)
             answered.append(answer.status_code)
 
     for _ in range(SOLVING):

@@ -205,7 +205,7 @@ def _camera_rows(name: str, camera: Camera, report: dict[str, Any]) -> list[Row]
         across = angle["across"]
         told = "cannot be told" if across is None else f"{across:.1f}° of {camera.across:g}°"
         met = across is None or abs(across / camera.across - 1) <= 0.03
-        doubt = "" if across is None else f"said to be sure to {angle['standard_error']:.1f}°"
+        doubt = "" if across is None else f"said to be sure to {2 * angle['standard_error']:.1f}°"
         rows.append(Row(f"{name}: angle of view", "within 3 %, or not told", told, met, doubt))
     if angle is not None and camera.k1 and angle["across"] is not None:
         off = _lens_error(camera, angle["across"], angle["distortion"])

@@ -12,6 +12,7 @@ from ..geometry.chain import WarpChain
 from ..geometry.motion import cumulative_pose
 from ..geometry.view import View
 from ..motion.camera_motion import CameraMotion
+from ..once import once
 from .zoom import zoom_needed
 
 CANDIDATES = 24  # frames tried as the one that gives the view
@@ -54,7 +55,11 @@ class TripodCost:
 
 def tripod_cost(motion: CameraMotion, canvas: Canvas, frame: int | None) -> TripodCost:
     """The least zoom of a perfect lock-off, from ``frame`` of the recording or from the frame
-    for which it is least. The costliest stretch between cuts counts."""
+    for which it is least. The costliest stretch between cuts counts. Worked out once a motion."""
+    return once(motion, ("tripod", canvas, frame), lambda: _tripod_cost(motion, canvas, frame))
+
+
+def _tripod_cost(motion: CameraMotion, canvas: Canvas, frame: int | None) -> TripodCost:
     first = motion.timeline.first
     worst = TripodCost(first, 1.0)
     for start, stop in motion.segments:

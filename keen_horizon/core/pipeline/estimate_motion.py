@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import Any, TypeVar
 
 import numpy as np
 
@@ -41,6 +40,7 @@ from ..motion.residual_fields import ROUNDS, WIDE, displacement_field
 from ..motion.robust_fit import BaseModel
 from ..motion.rolling_shutter import unskew_tracks
 from ..motion.undistort_tracks import undistort_tracks
+from ..once import once
 from ..stations.lens import LENS
 from ..stations.lens.optics import bends, lens_from_settings, straight_camera
 from ..stations.motion import MOTION, MotionSettings
@@ -52,7 +52,6 @@ from ..tracking.tracks import Tracks
 from ..treatment import Treatment, digest
 from ..types import Flags
 
-Known = TypeVar("Known")
 Choosing = Callable[["Estimates"], ModelChoice]  # of a model, by what is found out
 READ_ALIKE = 0.06  # ms between two readouts that are shown alike
 TURN_WIDTHS = tuple(np.geomspace(WIDE, 1.0, ROUNDS).tolist())  # of the fade, of a fit of turns
@@ -64,22 +63,17 @@ class Estimates:
 
     def __init__(self, tracks: Tracks, canvas: Canvas) -> None:
         self.tracks, self.canvas = tracks, canvas
-        self._known: dict[str, Any] = {}
         self._seen: tuple[str, _Seen] | None = None
-
-    def _once(self, name: str, make: Callable[[], Known]) -> Known:
-        if name not in self._known:
-            self._known[name] = make()
-        return self._known[name]
 
     def recorded(self, model: BaseModel) -> CameraMotion:
         """The fit of all tracks, as they were recorded, by a *shift* or a *similarity*."""
-        return self._once(model, lambda: pairwise_motion(self.tracks, self.canvas, model))
+        return once(self, model, lambda: pairwise_motion(self.tracks, self.canvas, model))
 
     def groups(self) -> list[TrackGroup]:
         """The tracks that move together, otherwise than the camera."""
         whole = self.recorded("similarity")
-        return self._once(
+        return once(
+            self,
             "groups",
             lambda: groups_of(self.tracks, self.canvas, whole.steps, whole.evidence.steering),
         )
@@ -87,17 +81,17 @@ class Estimates:
     def angle(self) -> AngleOfView:
         """What the tracks tell of the angle of view of the picture as it was recorded."""
         motion = self.recorded("similarity")
-        return self._once("angle", lambda: angle_of_view(self.tracks, self.canvas, motion))
+        return once(self, "angle", lambda: angle_of_view(self.tracks, self.canvas, motion))
 
     def flow(self) -> BackgroundFlow:
         """How the background moves, as far as nobody has set anything aside."""
         motion = self.recorded("similarity")
-        return self._once("flow", lambda: background_flow(self.tracks, self.canvas, motion))
+        return once(self, "flow", lambda: background_flow(self.tracks, self.canvas, motion))
 
     def readout(self) -> Readout:
         """How long the rows took to be read."""
         motion = self.recorded("similarity")
-        return self._once("readout", lambda: estimate_readout(self.tracks, motion, self.flow()))
+        return once(self, "readout", lambda: estimate_readout(self.tracks, motion, self.flow()))
 
     def choice(self, treatment: Treatment, make: Choosing) -> ModelChoice | None:
         """The model that the clip asks for, at what a treatment asks; None while that is not known

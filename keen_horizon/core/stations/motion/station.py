@@ -8,7 +8,6 @@ import numpy as np
 
 from ...geometry.displacement import DisplacementGrid
 from ...geometry.motion import Motion
-from ...once import once
 from ...path.background_shake import BackgroundShake, background_shake
 from ...path.point_lock import lock_report
 from ...path.tripod import TripodCost, tripod_cost
@@ -223,9 +222,7 @@ def _wobble_remedy(settings: MotionSettings, report: Report) -> str:
 def _locking(settings: MotionSettings, solved: Solved) -> dict[str, Any] | None:
     if not settings.on or settings.aim != "lock_off":
         return None
-    motion, canvas, frame = solved.motion, solved.scene.canvas, settings.lock_frame
-    cost = once(motion, ("tripod", canvas, frame), lambda: tripod_cost(motion, canvas, frame))
-    return cost.report
+    return tripod_cost(solved.motion, solved.scene.canvas, settings.lock_frame).report
 
 
 def _hold(settings: MotionSettings, solved: Solved) -> dict[str, Any] | None:
