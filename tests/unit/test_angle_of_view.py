@@ -101,6 +101,15 @@ def test_a_camera_that_does_not_turn_tells_nothing(turn, walk):
     assert "cannot be told from this clip: " in angle.words
 
 
+def test_a_camera_that_is_carried_about_is_not_sure_of_what_misleads_it(walk):
+    """A walk along the quay: its turns go together with its slides."""
+    angle = told(walk.tracks, walk.canvas)
+    rays = walk.take.truth.camera.rays[walk.canvas.height // 2]
+    true = np.degrees(np.arccos(rays[0] @ rays[-1]))
+    assert not angle.told
+    assert abs(angle.across - true) < 2 * angle.error
+
+
 def test_other_shapes_and_sizes_tell_it_as_well():
     canvas = Canvas(640, 480)
     assert told(filmed(4, 50.0, canvas=canvas), canvas).across == pytest.approx(50, rel=0.01)

@@ -23,6 +23,7 @@ from keen_horizon.core.treatment.lens_profile import (
     to_yaml,
 )
 from keen_horizon.simulated.charts import deck_camera, photographs
+from tests.conftest import texture
 
 HOME = Path(__file__).parents[2]
 CANVAS = Canvas(1280, 720)
@@ -83,6 +84,26 @@ def test_corners_are_found_in_a_photograph_unless_one_is_missing():
     cut[:, : int(np.sort(corners[:, 0])[3]) + 2] = 120
     assert find_corners(cut, BOARD, thorough=False) is None
     assert find_corners(photos[2], Board(7, 5), thorough=False) is None
+
+
+def test_a_picture_without_a_chart_is_only_glanced_at_unless_it_is_a_photograph(monkeypatch):
+    picture = cv2.cvtColor(texture(1920, 1080, 3), cv2.COLOR_BGR2GRAY)
+    looked = []
+    search = cv2.findChessboardCornersSB
+
+    def noted(luma, size, flags):
+        looked.append(luma.size)
+        return search(luma, size, flags=flags)
+
+    monkeypatch.setattr(cv2, "findChessboardCornersSB", noted)
+    assert find_corners(picture, BOARD, thorough=False) is None
+    assert len(looked) == 1
+    assert looked[0] < picture.size / 4
+    # One that shows a chart is searched in full, so that its corners are as exact as any.
+    chart = next(photographs(deck_camera(), count=1))
+    quick, slow = (find_corners(chart, BOARD, thorough=thorough) for thorough in (False, True))
+    assert quick is not None
+    assert np.array_equal(quick, slow)
 
 
 def test_the_shipped_photographs_give_the_lens_of_the_deck_camera():

@@ -2,12 +2,13 @@
 
 import cv2
 import numpy as np
+import pytest
 
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.motion.camera_motion import CameraMotion
 from keen_horizon.core.motion.pairwise import pairwise_motion
 from keen_horizon.core.stored import load, save
-from keen_horizon.core.tracking.features import FeatureTracker
+from keen_horizon.core.tracking.features import FeatureTracker, picture_change
 from keen_horizon.core.tracking.tracks import RECORD, Tracks, TracksWriter
 from keen_horizon.simulated.truth import step_errors
 from tests.conftest import texture
@@ -157,6 +158,18 @@ def test_a_hard_cut_is_found_and_splits_the_motion(tmp_path):
     assert motion.steps.a[8] == 1
     assert motion.steps.b[8] == 0
     assert abs(motion.steps.b[4] - -1) < 0.05
+
+
+@pytest.mark.parametrize("size", [(720, 540), (960, 540), (1920, 960), (33, 19), (16, 16)])
+def test_thumbnails_tell_a_cut_whatever_the_picture_s_shape(size):
+    one, two = (cv2.resize(grey(seed), size, interpolation=cv2.INTER_AREA) for seed in (1, 2))
+    change, thumb = picture_change(one, None)
+    assert change == 0.0
+    again, _ = picture_change(np.roll(one, size[0] // 320, axis=1), thumb)
+    cut, other = picture_change(two, thumb)
+    assert thumb.shape == other.shape == (18, 32)
+    assert 2 * again < cut
+    assert picture_change(two, other)[0] == 0.0
 
 
 def test_a_whip_pan_is_no_cut(tmp_path):
