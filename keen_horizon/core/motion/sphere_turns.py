@@ -29,15 +29,17 @@ from ..tracking.cuts import find_cuts
 from ..tracking.tracks import Tracks, places_of
 from ..types import Flags, Indices, Rays, Real
 from .camera_motion import Evidence, Timeline
-from .ray_weights import FINEST, SPAN, typical_size, weights_of
+from .ray_weights import FINEST, SPAN, cross, products, typical_size, weights_of
 from .stitch_wobble import StitchWobble, stitch_wobble
 
 BATCH = 64  # pairs worked on at once
 TRIES = 96  # turns that a pair of marks each speaks for, of which the best is where a fit begins
 NEAR = np.radians(0.6)  # from a try, within which a mark speaks for it
-ROUNDS, LAST = 12, 2  # of weighing marks anew and fitting; with some of them, then with all
+ROUNDS, LAST = 12, 3  # of weighing marks anew and fitting, at most; with some of them, then all
+STEP = 1e-5  # radians from one round to the next, below which a fit has settled
 ENOUGH = 200  # marks that bring a fit near
 TRAVELS = 1.35  # times as large are residuals along the circles as across, where there is travel
+FIRST = 2  # rounds of a first look
 FEW = 8  # marks below which a pair tells nothing
 SURE = np.radians(0.08)  # doubt of a turn at which it is half believed
 GAPS = (6, 24)  # frames between those that are compared besides neighbours
@@ -150,11 +152,10 @@ def _first_look(tracks: Tracks, canvas: Canvas, aside: Flags) -> tuple[Real, Fla
         before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
         some = np.s_[:, :: max(1, before.shape[1] // ENOUGH)]
         turns = _first_turns(before[some], after[some], pairs.valid[some])
-        for _ in range(LAST):
-            off = np.linalg.norm(after - _turned(turns, before), axis=-1)
-            turns = _wahba(before, after, weights_of(off, pairs.valid))
+        for _ in range(FIRST):
+            turns = _wahba(before, after, weights_of(_missed(turns, before, after), pairs.valid))
         found[part] = turns
-        off = ((after - _turned(turns, before)) ** 2).sum(axis=-1)[pairs.valid]
+        off = _missed(turns, before, after)[pairs.valid] ** 2
         mine = ids[pairs.record[pairs.valid]]
         left += np.bincount(mine, off, len(left))
         pairs_of += np.bincount(mine, minlength=len(left))
@@ -237,20 +238,25 @@ def _fits(before: Rays, after: Rays, valid: Flags, start: Real) -> _Fits:
     """Turns and travel of ``p`` pairs from rays ``(p, m, 3)``, near turns ``start``."""
     # Some marks, evenly, bring a fit near; all of them finish it.
     some = np.s_[:, :: max(1, before.shape[1] // ENOUGH)]
-    fewer = before[some], after[some], valid[some]
+    stages = ((before[some], after[some], valid[some], ROUNDS), (before, after, valid, LAST))
     turns = start
-    travel = np.zeros((len(turns), 3))
-    rounds = [fewer] * ROUNDS + [(before, after, valid)] * LAST
-    for one, other, ok in rounds:
-        off = np.linalg.norm(other - _turned(turns, one), axis=-1)
-        turns = _wahba(one, other, weights_of(off, ok))
-    both = turns.copy()
-    for one, other, ok in rounds:
-        both, travel = _with_travel(both, travel, one, other, ok)
-    along, across = _residuals(both, travel, before, after)
+    for one, other, ok, rounds in stages:
+        for _ in range(rounds):
+            last, turns = turns, _wahba(one, other, weights_of(_missed(turns, one, other), ok))
+            if _step(last, turns) < STEP:
+                break
+    both, travel = turns, np.zeros((len(turns), 3))
+    for one, other, ok, rounds in stages:
+        for _ in range(rounds):
+            last = both
+            both, travel = _with_travel(both, travel, one, other, ok)
+            if _step(last, both) < STEP:
+                break
+    at = _turned(both, before)
+    along, across = _residuals(at, after - at, travel)
     moved = typical_size(along, valid) > TRAVELS * typical_size(across, valid)
     # Without travel, both directions of what is left tell of the turn.
-    plain = np.linalg.norm(after - _turned(turns, before), axis=-1)
+    plain = _missed(turns, before, after)
     chosen = np.where(moved[:, None, None], both, turns)
     off = np.where(moved[:, None], np.abs(across), plain)
     weights = weights_of(off, valid)
@@ -265,9 +271,21 @@ def _turned(turns: Real, rays: Rays) -> Rays:
     return np.asarray(rays @ turns.swapaxes(1, 2))
 
 
+def _missed(turns: Real, before: Rays, after: Rays) -> Real:
+    """``(p, m)`` radians that turns miss marks by."""
+    left = after - _turned(turns, before)
+    return np.asarray(np.sqrt((left**2).sum(axis=-1)))
+
+
+def _step(one: Real, other: Real) -> float:
+    """Radians from turns to others, at the most."""
+    apart = ((one - other) ** 2).sum(axis=(-2, -1)).max(initial=0.0)
+    return float(np.sqrt(apart / 2))
+
+
 def _wahba(before: Rays, after: Rays, weights: Real) -> Real:
     """``(p, 3, 3)`` the rotations that carry ``before`` to ``after`` best."""
-    b = np.einsum("pm,pmi,pmj->pij", weights, after, before)
+    b = products(weights, after, before)
     u, _, vt = np.linalg.svd(b + 1e-12 * np.eye(3))
     u[:, :, 2] *= np.sign(np.linalg.det(u) * np.linalg.det(vt))[:, None]
     return np.asarray(u @ vt)
@@ -285,22 +303,37 @@ def _first_turns(before: Rays, after: Rays, valid: Flags) -> Real:
         pick = marks[rng.integers(0, len(marks), (TRIES, PER_PAIR))]
         tries = _wahba(before[p, pick], after[p, pick], np.ones((TRIES, PER_PAIR)))
         tries[0] = np.eye(3)
-        off = np.linalg.norm(after[p, marks] - _turned(tries, before[p, marks][None]), axis=-1)
+        # What a try misses a mark by, as a chord, from the products of their numbers.
+        both = (after[p, marks, :, None] * before[p, marks, None]).reshape(-1, 9)
+        off = np.sqrt(np.maximum(2 - 2 * (tries.reshape(-1, 9) @ both.T), 0.0))
         found[p] = tries[np.minimum(off, NEAR).sum(axis=1).argmin()]
     return found
 
 
-def _residuals(turns: Real, travel: Rays, before: Rays, after: Rays) -> tuple[Real, Real]:
-    """``(p, m)`` radians that marks miss the turn by, along and across the great circles of the
-    travel."""
-    at = _turned(turns, before)
-    circle = np.cross(at, travel[:, None])
-    length = np.linalg.norm(circle, axis=-1, keepdims=True)
-    normal = circle / np.maximum(length, 1e-9)
-    left = after - at
-    across = (left * normal).sum(axis=-1)
-    along = (left * np.cross(normal, at)).sum(axis=-1)
-    return np.asarray(along), np.asarray(across)
+def _residuals(at: Rays, left: Rays, travel: Rays) -> tuple[Real, Real]:
+    """``(p, m)`` radians that ``left`` ``(p, m, 3)`` of marks ``at`` unit rays is along and across
+    the great circles of the ``travel`` ``(p, 3)``; nothing where there is none."""
+    way = travel[..., None]
+    cosine, sine = _from_travel(at, way)
+    along = ((left @ way)[..., 0] - (left * at).sum(axis=-1) * cosine) / sine
+    return along, _across(cross(at, left), way, sine)
+
+
+def _from_travel(at: Rays, way: Real) -> tuple[Real, Real]:
+    """``(p, m)`` cosine and sine of the angles between marks and the travel ``(p, 3, 1)``."""
+    cosine = (at @ way)[..., 0]
+    return cosine, np.sqrt(np.maximum(1 - cosine**2, 1e-18))
+
+
+def _across(normals: Rays, way: Real, sine: Real) -> Real:
+    """``(p, m)`` radians across the travel's circles, of the normals that marks, and what is left
+    of their movements, span."""
+    return np.asarray(-(normals @ way)[..., 0] / sine)
+
+
+def _slope(at: Rays, way: Real, cosine: Real, sine: Real) -> Rays:
+    """``(p, m, 3)`` of what is left across the travel's circles, by a small turn."""
+    return np.asarray((cosine[..., None] * at - way.swapaxes(1, 2)) / sine[..., None])
 
 
 def _with_travel(
@@ -310,29 +343,25 @@ def _with_travel(
     across it."""
     at = _turned(turns, before)
     left = after - at
-    normals = np.cross(at, left)  # of the circles that marks were moved along
+    normals = cross(at, left)  # of the circles that marks were moved along
     if travel.any():
-        _, across = _residuals(turns, travel, before, after)
-        weights = weights_of(across, valid)
+        _, sine = _from_travel(at, travel[..., None])
+        weights = weights_of(_across(normals, travel[..., None], sine), valid)
     else:
-        weights = valid / (1 + (np.linalg.norm(left, axis=-1) / NEAR) ** 2)
-    spread = np.einsum("pm,pmi,pmj->pij", weights, normals, normals)
-    _, vectors = np.linalg.eigh(spread)
+        weights = valid / (1 + (left**2).sum(axis=-1) / NEAR**2)
+    _, vectors = np.linalg.eigh(products(weights, normals, normals))
     travel = vectors[:, :, 0]  # least across all of the circles' normals
     # What is ahead comes apart: marks move away from where the camera travels to.
-    way = np.einsum("pm,pmi,pi->p", weights, left, travel)
-    travel = -np.where(way < 0, -1.0, 1.0)[:, None] * travel
-    _, across = _residuals(turns, travel, before, after)
-    weights = weights_of(across, valid)
-    circle = np.cross(at, travel[:, None])
-    size = np.linalg.norm(circle, axis=-1, keepdims=True)
-    normal = circle / np.maximum(size, 1e-9)
+    mean = products(weights, left, np.ones((*left.shape[:2], 1)))[..., 0]
+    travel = -np.where((mean * travel).sum(axis=1) < 0, -1.0, 1.0)[:, None] * travel
+    way = travel[..., None]
+    cosine, sine = _from_travel(at, way)
+    across = _across(normals, way, sine)
     # Near the travel's own poles a normal is not known.
-    weights = weights * np.minimum(size[..., 0] / 0.2, 1.0) ** 2
-    slope = np.cross(at, normal)  # of what is left across, by a small turn
-    square = np.einsum("pm,pmi,pmj->pij", weights, slope, slope) + 1e-9 * np.eye(3)
-    target = np.einsum("pm,pmi,pm->pi", weights, slope, across)
-    small = np.linalg.solve(square, target[..., None])[..., 0]
+    weights = weights_of(across, valid) * np.minimum(sine / 0.2, 1.0) ** 2
+    slope = _slope(at, way, cosine, sine)
+    square = products(weights, slope, slope) + 1e-9 * np.eye(3)
+    small = np.linalg.solve(square, products(weights, slope, across[..., None]))[..., 0]
     size = np.linalg.norm(small, axis=1, keepdims=True)
     small = small * np.minimum(1.0, NEAR / np.maximum(size, 1e-12))
     return np.asarray(turns_by(small) @ turns), travel
@@ -344,12 +373,8 @@ def _doubt(
     """``(p,)`` standard error of a turn about the axis that is told worst, radians."""
     at = _turned(turns, before)
     # Across one direction, or in both that are across a ray.
-    circle = np.cross(at, travel[:, None])
-    normal = circle / np.maximum(np.linalg.norm(circle, axis=-1, keepdims=True), 1e-9)
-    slope = np.cross(at, normal)
-    one = np.einsum("pm,pmi,pmj->pij", weights, slope, slope)
-    both = weights.sum(axis=1)[:, None, None] * np.eye(3) - np.einsum(
-        "pm,pmi,pmj->pij", weights, at, at
-    )
+    slope = _slope(at, travel[..., None], *_from_travel(at, travel[..., None]))
+    one = products(weights, slope, slope)
+    both = weights.sum(axis=1)[:, None, None] * np.eye(3) - products(weights, at, at)
     told = np.linalg.eigvalsh(np.where(moved[:, None, None], one, both))[:, 0]
     return np.asarray(np.maximum(residual, FINEST) / np.sqrt(np.maximum(told, 1e-6)))

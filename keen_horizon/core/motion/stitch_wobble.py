@@ -23,7 +23,7 @@ from ..tracking.correspondences import HALVES, correspondences
 from ..tracking.tracks import Tracks
 from ..types import Flags, Rays, Real
 from .camera_motion import Timeline
-from .ray_weights import FINEST, weights_of
+from .ray_weights import FINEST, cross, products, weights_of
 
 BATCH = 32  # pairs worked on at once
 ROUNDS = 3
@@ -60,9 +60,11 @@ def stitch_wobble(
         pairs = correspondences(tracks, canvas, part, aside)
         pairs = pairs[:, :: max(1, pairs.valid.shape[1] // ENOUGH)]
         before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
-        at = np.einsum("pij,pmj->pmi", turns[part], before)
+        at = before @ turns[part].swapaxes(1, 2)
+        fields = fields_at(at)  # (p, m, 10, 3)
         for half in range(HALVES):
-            steps[half, part] = _steps(at, after - at, travel[part], pairs.of_half(half))
+            valid = pairs.of_half(half)
+            steps[half, part] = _steps(at, fields, after - at, travel[part], valid)
     steps[:, timeline.cuts] = 0.0
     found = np.zeros_like(steps)
     for start, stop in timeline.segments:
@@ -82,32 +84,41 @@ def stitch_wobble(
     return StitchWobble(bend_of(sure * found.mean(axis=0)), size, doubt)
 
 
-def _steps(at: Rays, left: Rays, travel: Rays, valid: Flags) -> Real:
+def _steps(at: Rays, fields: Real, left: Rays, travel: Rays, valid: Flags) -> Real:
     """``(p, 10)`` by how much pairs bend, of what turns leave ``(p, m, 3)`` of marks ``at`` unit
-    rays; only across the ``travel`` ``(p, 3)``, where there is any."""
-    fields = fields_at(at)  # (p, m, 10, 3)
+    rays, where ``fields`` ``(p, m, 10, 3)`` move them; only across the ``travel`` ``(p, 3)``, where
+    there is any."""
     valid = valid & (at[..., 1] < LOW)
-    circle = np.cross(at, travel[:, None])
-    length = np.linalg.norm(circle, axis=-1, keepdims=True)
-    normal = circle / np.maximum(length, 1e-9)
+    circle = cross(at, travel[:, None])
+    sine = np.sqrt((circle**2).sum(axis=-1))
+    normal = circle / np.maximum(sine, 1e-9)[..., None]
     moved = np.asarray(travel != 0).any(axis=1).reshape(-1, 1)
-    trust = np.where(moved, np.minimum(length[..., 0] / POLE, 1.0) ** 2, 1.0)
+    trust = np.where(moved, np.minimum(sine / POLE, 1.0) ** 2, 1.0)
     across = (left * normal).sum(axis=-1)
-    slopes = np.einsum("pmki,pmi->pmk", fields, normal)
+    slopes = (fields @ normal[..., None])[..., 0]
+    still = np.flatnonzero(~moved[:, 0])  # both directions of what is left tell of the bend there
+    whole, all_left = _one_below_the_other(fields[still], left[still])
     numbers = np.zeros((len(at), COUNT))
     for _ in range(ROUNDS):
-        rest = left - np.einsum("pmki,pk->pmi", fields, numbers)
-        off = np.where(moved, np.abs((rest * normal).sum(axis=-1)), np.linalg.norm(rest, axis=-1))
+        off = np.abs(across - (slopes @ numbers[..., None])[..., 0])
+        if len(still):
+            rest = (all_left - whole @ numbers[still, :, None]).reshape(left[still].shape)
+            off[still] = np.linalg.norm(rest, axis=-1)
         weights = trust * weights_of(off, valid)
-        one = np.einsum("pm,pmk,pml->pkl", weights, slopes, slopes)
-        told = np.einsum("pm,pmk,pm->pk", weights, slopes, across)
-        if not moved.all():
-            whole = np.einsum("pm,pmki,pmli->pkl", weights, fields, fields, optimize=True)
-            one = np.where(moved[..., None], one, whole)
-            all_told = np.einsum("pm,pmki,pmi->pk", weights, fields, left, optimize=True)
-            told = np.where(moved, told, all_told)
+        one = products(weights, slopes, slopes)
+        told = products(weights, slopes, across[..., None])
+        if len(still):
+            twice = np.repeat(weights[still], 3, axis=1)
+            one[still] = products(twice, whole, whole)
+            told[still] = products(twice, whole, all_left)
         typical = (weights * off**2).sum(axis=1) / np.maximum(weights.sum(axis=1), 1e-12)
         hold = np.maximum(typical, FINEST**2) / LIKELY**2 + 1e-9
         square = one + hold[:, None, None] * np.eye(COUNT)
-        numbers = np.linalg.solve(square, told[..., None])[..., 0]
+        numbers = np.linalg.solve(square, told)[..., 0]
     return numbers
+
+
+def _one_below_the_other(fields: Real, left: Rays) -> tuple[Real, Real]:
+    """Fields ``(p, 3m, 10)`` and movements ``(p, 3m, 1)``, an axis of a mark a row."""
+    p, m = left.shape[:2]
+    return fields.swapaxes(2, 3).reshape(p, 3 * m, COUNT), left.reshape(p, 3 * m, 1)
