@@ -13,13 +13,13 @@ from ..core.geometry.looks import WIDEST
 from ..core.media.probe import Probe
 from ..core.motion.uprights import DOWN
 from ..core.pipeline.sphere_reports import sphere_figures, stitch_caption
-from ..core.pipeline.sphere_solution import SphereSolution
+from ..core.pipeline.sphere_solution import SphereSolution, timed_values
 from ..core.pipeline.sphere_source import tag_of
 from ..core.stations.finish import FINISH
 from ..core.stations.motion import MOTION
 from ..core.stations.station import Station
 from ..core.stations.view import VIEW
-from ..core.stations.view.station import ROUND, view_values
+from ..core.stations.view.keyed_looks import ROUND
 from ..core.treatment import Treatment
 from ..core.types import Rays, Real
 from .answers import packed_stage
@@ -103,8 +103,7 @@ def output_of(treatment: Treatment, probe: Probe) -> dict[str, Any]:
 
 def _values(solution: SphereSolution, treatment: Treatment) -> dict[str, Real]:
     """What the flat camera is set to, frame by frame; as it would be, where it is off."""
-    frames = solution.motion.timeline.frames
-    values = solution.view or view_values(treatment.of(VIEW), treatment.keys_of(VIEW), frames)
+    values = solution.view or timed_values(treatment, solution.motion.timeline)
     return {
         name: (line + 180.0) % 360.0 - 180.0 if name in ROUND else line
         for name, line in values.items()

@@ -47,8 +47,8 @@ from keen_horizon.core.pipeline.sphere_tracks import (
 )
 from keen_horizon.core.stations.motion import MOTION
 from keen_horizon.core.stations.view import VIEW
+from keen_horizon.core.stations.view.keyed_looks import looks_of, view_values
 from keen_horizon.core.stations.view.settings import ViewSettings
-from keen_horizon.core.stations.view.station import looks_of, view_values
 from keen_horizon.core.tracking.sphere_features import SphereTracker
 from keen_horizon.core.tracking.tracks import Tracks, places_of
 from keen_horizon.core.treatment import Treatment, with_settings
@@ -594,13 +594,61 @@ def test_every_view_samples_where_it_looks(projection: str, angle: float):
 
 def test_a_view_turns_the_short_way_over_the_seam():
     keys = {"yaw": [Key(0, 170), Key(30, -160)], "roll": [Key(0, 0), Key(30, 10)]}
-    values = view_values(ViewSettings(), keys, np.arange(31))
+    values = view_values(ViewSettings(), keys, np.arange(31), 30.0)
     assert np.ptp(values["yaw"]) == pytest.approx(30)
     steps = degrees(looks_of(values)[1:] @ looks_of(values)[:-1].swapaxes(1, 2))
     assert steps.max() < 3
     np.testing.assert_allclose(
         look_matrix(0, np.radians(30), 0) @ [0, 0, 1], [0, -0.5, 0.866], atol=1e-3
     )
+
+
+def keys_at(
+    yaw: tuple[float, float], pitch: tuple[float, float], last: int
+) -> dict[str, list[Key]]:
+    return {"yaw": [Key(0, yaw[0]), Key(last, yaw[1])],
+            "pitch": [Key(0, pitch[0]), Key(last, pitch[1])]}  # fmt: skip
+
+
+def test_between_keys_a_view_turns_along_a_great_circle_and_stays_level():
+    values = view_values(ViewSettings(), keys_at((-40, 50), (10, 55), 60), np.arange(61), 30.0)
+    ahead = looks_of(values)[:, :, 2]
+    axis = np.cross(ahead[0], ahead[-1])
+    assert np.abs(ahead @ axis).max() < 1e-9
+    way = np.degrees(np.arccos(np.clip(np.sum(ahead[1:] * ahead[:-1], axis=1), -1, 1)))
+    assert way.sum() == pytest.approx(np.degrees(np.arccos(ahead[0] @ ahead[-1])), abs=1e-6)
+    assert looks_of(values)[:, 1, 0] == pytest.approx(0, abs=1e-12)  # its right side is level
+    ends = [[values[name][at] for name in ("yaw", "pitch")] for at in (0, -1)]
+    np.testing.assert_allclose(ends, [[-40, 10], [50, 55]], atol=1e-9)
+
+
+def test_a_view_does_not_go_over_a_pole_where_left_and_right_change_places():
+    values = view_values(ViewSettings(), keys_at((0, 170), (60, 60), 60), np.arange(61), 30.0)
+    assert values["pitch"] == pytest.approx(60)
+    assert np.abs(np.diff(values["yaw"])).max() < 5
+
+
+def test_pitch_stays_where_yaw_alone_has_keys():
+    keys = {"yaw": [Key(0, 0.0), Key(60, 90.0)]}
+    values = view_values(ViewSettings(pitch=40.0), keys, np.arange(61), 30.0)
+    assert values["pitch"] == pytest.approx(40)
+    keys = keys_at((0, 90), (0, 30), 60) | {"pitch": [Key(10, 0.0), Key(40, 30.0)]}
+    values = view_values(ViewSettings(), keys, np.arange(61), 30.0)
+    assert values["pitch"][[10, 40]] == pytest.approx([0, 30])
+    assert values["yaw"][30] == pytest.approx(45)
+
+
+@pytest.mark.parametrize("joint", [True, False])
+def test_a_view_gets_going_sooner_rather_than_turn_faster_than_asked(joint: bool):
+    keys = keys_at((0, 90), (0, 0), 60)  # 45 degrees a second in the mean, 67 at the most
+    if not joint:
+        del keys["pitch"]
+    for fastest, most in ((100, 67.5), (60, 60), (50, 50), (20, 50)):
+        values = view_values(ViewSettings(fastest=fastest), keys, np.arange(61), 30.0)
+        pace = np.diff(values["yaw"]) * 30
+        assert pace.max() == pytest.approx(most, abs=0.1)
+        assert values["yaw"][[0, 30, 60]] == pytest.approx([0, 45, 90])
+        assert pace[0] < 0.5 * most  # from rest
 
 
 def test_pictures_show_whether_they_go_around(harbour: Sphere):

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..types import Complex, Flags, Rays
+from ..types import Complex, Flags, Rays, Real
 from .canvas import Canvas
 from .pinhole import Pinhole
 from .projection import Camera, Projection
@@ -112,3 +112,23 @@ def look_matrix(yaw: float, pitch: float, roll: float) -> Rays:
     nod = np.array([[1, 0, 0], [0, cp, -sp], [0, sp, cp]])
     lean = np.array([[cr, -sr, 0], [sr, cr, 0], [0, 0, 1]])
     return np.asarray(turn @ nod @ lean)
+
+
+def look_rays(yaw: Real, pitch: Real) -> Rays:
+    """``(n, 3)`` unit rays along which cameras look that are turned so, ``(n,)`` radians each."""
+    level = np.cos(pitch)
+    return np.stack([level * np.sin(yaw), -np.sin(pitch), level * np.cos(yaw)], axis=-1)
+
+
+def great_circle(one: Rays, other: Rays, share: Real) -> Rays:
+    """``(k, 3)`` unit rays at ``share`` ``(k,)`` of the way from one ``(3,)`` to another (Shoemake,
+    *Animating rotation with quaternion curves*, SIGGRAPH 1985).
+
+    >>> great_circle(np.array([0, 0, 1]), np.array([1, 0, 0]), np.array([0.5])).round(4).tolist()
+    [[0.7071, 0.0, 0.7071]]
+    """
+    far = np.arccos(np.clip(one @ other, -1, 1))
+    if far < 1e-9:
+        return np.broadcast_to(one, (len(share), 3))
+    parts = np.sin((1 - share) * far)[:, None] * one + np.sin(share * far)[:, None] * other
+    return np.asarray(parts / np.sin(far))

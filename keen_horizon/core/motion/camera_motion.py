@@ -60,6 +60,11 @@ class Timeline:
         return self.first + np.arange(len(self.times))
 
     @property
+    def rate(self) -> float:
+        """Frames a second, as most of them lie apart."""
+        return 1 / float(np.median(np.diff(self.times)))
+
+    @property
     def segments(self) -> list[tuple[int, int]]:
         """Stretches between cuts as ``[start, end)``."""
         edges = [0, *self.cuts.tolist(), len(self)]

@@ -13,6 +13,7 @@ import scipy
 
 from ..geometry.canvas import Canvas
 from ..geometry.rotation_vectors import turns_about, vectors_of
+from ..motion.camera_motion import Timeline
 from ..motion.held_point import HeldPoint
 from ..motion.sphere_turns import SphereMotion
 from ..motion.uprights import Edges, Vertical, levelled
@@ -24,7 +25,8 @@ from ..stations.finish.station import sharpening, sharpening_report
 from ..stations.motion import MOTION
 from ..stations.station import Report
 from ..stations.view import VIEW
-from ..stations.view.station import camera_at, looks_of, view_values
+from ..stations.view.keyed_looks import looks_of, view_values
+from ..stations.view.station import camera_at
 from ..treatment import Treatment
 from ..types import Rays, Real
 from .sphere_heading import heading_for, travelled
@@ -130,7 +132,7 @@ def solve_sphere(
     view = treatment.of(VIEW)
     values: dict[str, Real] = {}
     if view.on:
-        values = view_values(view, treatment.keys_of(VIEW), motion.timeline.frames)
+        values = timed_values(treatment, motion.timeline)
         if view.follow is not None:
             values |= _followed(seen, corrections, motion)
             notes += _follow_notes(seen)
@@ -146,6 +148,12 @@ def solve_sphere(
         None if told is None else downs, values, settings.on and settings.stitch,
     )  # fmt: skip
     return replace(solution, report=_report(solution, treatment))
+
+
+def timed_values(treatment: Treatment, timeline: Timeline) -> dict[str, Real]:
+    """What a treatment sets its view to in each frame, degrees ``(n,)`` by setting."""
+    keys = treatment.keys_of(VIEW)
+    return view_values(treatment.of(VIEW), keys, timeline.frames, timeline.rate)
 
 
 def _fixed_heading(steadied: Real) -> Real:
@@ -186,7 +194,7 @@ def _followed(seen: Rays | None, corrections: Real, motion: SphereMotion) -> dic
     frames = np.arange(len(rays))
     yaw = np.interp(frames, known, np.unwrap(np.arctan2(rays[known, 0], rays[known, 2])))
     pitch = np.interp(frames, known, -np.arcsin(np.clip(rays[known, 1], -1, 1)))
-    wide = FOLLOWS / np.median(np.diff(motion.timeline.times))
+    wide = FOLLOWS * motion.timeline.rate
     smooth = scipy.ndimage.gaussian_filter1d(np.stack([yaw, pitch]), wide, axis=1, mode="nearest")
     yaw, pitch = np.degrees(smooth)
     return {"yaw": yaw, "pitch": pitch}

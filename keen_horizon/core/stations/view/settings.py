@@ -32,8 +32,8 @@ class ViewSettings(StationSettings):
     yaw: float = setting(
         0.0, -180, 180, label="To the right", unit="°", step=0.1, keyed=True, affects="map",
         needs=FREE,
-        hint="Where the view looks, from the middle of the steadied sphere; between keys it takes "
-        "the short way round.",
+        hint="Where the view looks, from the middle of the steadied sphere; between keys it turns "
+        "along a great circle, the short way.",
     )  # fmt: skip
     pitch: float = setting(
         0.0, -90, 90, label="Upwards", unit="°", step=0.1, keyed=True, affects="map", needs=FREE,
@@ -58,6 +58,7 @@ class ViewSettings(StationSettings):
         hint="A thing that the view keeps in its middle, evenly; null: it looks as it is set.",
     )  # fmt: skip
     fastest: float = setting(
-        60.0, 1, 360, label="Fastest turn", unit="°/s", affects="report",
-        hint="Degrees a second from which on a turn of the view is pointed out.",
+        60.0, 1, 360, label="Fastest turn", unit="°/s", affects="map",
+        hint="From key to key the view gets going sooner rather than turn faster; where keys are "
+        "too close together for that, it is pointed out.",
     )  # fmt: skip

@@ -1,20 +1,15 @@
-"""The View station: where the flat camera looks, frame by frame."""
+"""The View station: the flat camera inside a sphere, and what it costs."""
 
 from __future__ import annotations
-
-from collections.abc import Mapping, Sequence
 
 import numpy as np
 
 from ...geometry.canvas import Canvas
-from ...geometry.keyframes import Key, keyed
-from ...geometry.looks import WIDEST, flat_camera, look_matrix
+from ...geometry.looks import WIDEST, flat_camera
 from ...geometry.projection import Camera
-from ...types import Indices, Real
 from ..station import Report, Station, Tools
 from .settings import ViewSettings
 
-ROUND = ("yaw", "roll")  # angles that come round to where they began
 WIDTHS = (3840, 2560, 1920, 1280, 960, 640)  # of usual outputs, 16 by 9
 LEAST_DETAIL = 0.8  # source pixels per output pixel, below which a view is said to be soft
 
@@ -57,37 +52,13 @@ class ViewStation(Station[ViewSettings]):
         if settings.on and pace is not None and pace > settings.fastest:
             said.append(
                 f"The view turns by up to {pace:.0f}° a second, at frame "
-                f"{report['view_pace_frame']}. Keys further apart help."
+                f"{report['view_pace_frame']}: faster than {settings.fastest:g}°. "
+                + ("What it follows moves so." if settings.follow else "Keys further apart help.")
             )
         return said
 
 
 VIEW = ViewStation()
-
-
-def view_values(
-    settings: ViewSettings, keys: Mapping[str, Sequence[Key]], frames: Indices
-) -> dict[str, Real]:
-    """``(n,)`` of each keyed setting at ``frames``; between keys, angles go the short way round.
-
-    >>> keys = {"yaw": [Key(0, 170.0, False), Key(10, -170.0, False)]}
-    >>> view_values(ViewSettings(), keys, np.array([0, 5, 10]))["yaw"].tolist()
-    [170.0, 180.0, 190.0]
-    """
-    found = {}
-    for name in ("yaw", "pitch", "roll", "angle"):
-        own = sorted(keys.get(name, ()), key=lambda key: key.frame)
-        if name in ROUND and own:
-            values = np.unwrap([key.value for key in own], period=360.0)
-            own = [Key(k.frame, float(v), k.smooth) for k, v in zip(own, values, strict=True)]
-        found[name] = keyed(own, frames, float(getattr(settings, name)))
-    return found
-
-
-def looks_of(values: Mapping[str, Real]) -> Real:
-    """``(n, 3, 3)`` from rays of the flat camera to those of the steadied sphere."""
-    turned = (np.radians(values[name]) for name in ("yaw", "pitch", "roll"))
-    return np.stack([look_matrix(*angles) for angles in zip(*turned, strict=True)])
 
 
 def detailed_size(settings: ViewSettings, sphere: Canvas) -> dict[str, int]:
