@@ -118,10 +118,10 @@ function rayAt(camera, u, v) {
  * Where a camera shows a ray, in shares of its picture; far away if it does not.
  * @param {Camera} camera
  * @param {Ray} ray
+ * @param {[number, number]} [reach] its {@link scale}, where that is known
  * @returns {[number, number]}
  */
-function placeOf(camera, [x, y, z]) {
-  const [wide, high] = scale(camera);
+function placeOf(camera, [x, y, z], [wide, high] = scale(camera)) {
   const level = Math.hypot(x, z);
   let at = [Math.atan2(x, z), Math.atan2(y, level)];
   if (camera.projection === "rectilinear") at = z > 1e-6 ? [x / z, y / z] : [1e6, 1e6];
@@ -179,6 +179,16 @@ export class Around {
   }
 
   /**
+   * The ray of a place of the picture, in its own axes.
+   * @param {number} n
+   * @param {number} u share of the picture
+   * @param {number} v
+   */
+  rayAt(n, u, v) {
+    return rayAt(this.camera(n), u, v);
+  }
+
+  /**
    * What a shader has to know.
    * @param {number} n
    */
@@ -230,14 +240,15 @@ export class Around {
   }
 
   /**
-   * Where a ray of the steadied sphere is shown.
+   * Tells where rays of the steadied sphere are shown in a frame: of many, quickly.
    * @param {number} n
-   * @param {Ray} ray
-   * @returns {[number, number]}
+   * @returns {(ray: Ray) => [number, number]}
    */
-  placeOfSteadied(n, ray) {
-    const recorded = turned(this.steady(n), ray);
-    return placeOf(this.camera(n), turned(back(this.whole(n)), recorded));
+  placing(n) {
+    const camera = this.camera(n);
+    const reach = scale(camera);
+    const turn = after(back(this.whole(n)), this.steady(n));
+    return (ray) => placeOf(camera, turned(turn, ray), reach);
   }
 
   /** @param {number} n */

@@ -1,11 +1,21 @@
 // Pictures drawn through lattices, with WebGL.
 import { unpack } from "../../lib/api.js";
-import { CHANGED, PARTIAL, PLAIN, VERTEX, cornerRule, fromSphere, withStages } from "./shaders.js";
+import {
+  CHANGED,
+  PARTIAL,
+  PLAIN,
+  VERTEX,
+  cornerRule,
+  overSeam,
+  fromSphere,
+  withStages,
+} from "./shaders.js";
 import { Around } from "./around.js";
+import { AroundMesh } from "./around-mesh.js";
 import { straight } from "./lattice.js";
 import { PictureTexture } from "./texture.js";
+import { SLOTS, Triangles } from "./triangles.js";
 
-const SLOTS = ["place", "source", "earlier"];
 const UNIFORMS = ["box", "cut", "hatch", "dead", "height", "before", "texel"];
 const AROUND_UNIFORMS = [
   "turn",
@@ -20,6 +30,25 @@ const AROUND_UNIFORMS = [
 
 /** @typedef {{ program: WebGLProgram, where: Record<string, WebGLUniformLocation | null> }} Program */
 /** @typedef {{ name: string, size: number, values: Float32Array }} Uniform */
+/**
+ * @typedef {object} How a part is drawn
+ * @property {number} at frame of the range
+ * @property {boolean} differs what changes from frame to frame, instead of the picture
+ * @property {boolean} hatched
+ * @property {{ point: Spot, normal: Spot }} line that divides two parts
+ * @property {number} across px of the source
+ * @property {import("./exact.js").ExactPictures | null} exact to be drawn instead
+ */
+/** @typedef {"flat" | "overSeam" | null} Between nodes of a picture out of a sphere, or by rays */
+/**
+ * @typedef {object} Pass of drawing a part
+ * @property {Part} part
+ * @property {How} how
+ * @property {boolean} marked where dead corners are hatched
+ * @property {boolean} cut where it is not drawn whole, or bare
+ * @property {boolean} treated by what stations do to pixels
+ * @property {Around | null} around what it is taken out of a sphere by
+ */
 
 /**
  * Whether all nodes, shares of the source, lie inside it: between them there is nothing outside.
@@ -64,26 +93,16 @@ export class Renderer {
     });
   }
 
-  meshed = ""; // columns and rows that the triangles are woven for
-  indexCount = 0;
+  nodes = new AroundMesh();
   /** @type {{ width: number, height: number } | null} what is drawn into instead of the canvas */
   target = null;
 
   /** Everything that lives on the graphics card. */
   start() {
     const { gl } = this;
-    this.meshed = "";
     this.texture = new PictureTexture(gl, this.video);
+    this.triangles = new Triangles(gl);
     this.link();
-    this.buffers = SLOTS.map((_name, slot) => {
-      const buffer = gl.createBuffer();
-      gl.bindBuffer(gl.ARRAY_BUFFER, buffer);
-      gl.enableVertexAttribArray(slot);
-      gl.vertexAttribPointer(slot, 2, gl.FLOAT, false, 0, 0);
-      return buffer;
-    });
-    this.index = gl.createBuffer();
-    gl.bindBuffer(gl.ELEMENT_ARRAY_BUFFER, this.index);
   }
 
   /**
@@ -126,12 +145,20 @@ export class Renderer {
     const partialToo = PARTIAL.replace("//corners", cornerRule([]));
     /** @param {string} shader @param {PixelStage[]} stages */
     const made = (shader, stages) => this.program(fromSphere(withStages(shader, stages)));
+    /** @param {string} shader @param {PixelStage[]} stages */
+    const woven = (shader, stages) => this.program(overSeam(withStages(shader, stages)));
     return {
       plain: made(PLAIN, this.stages),
       partial: made(partialToo, this.stages),
       changed: made(CHANGED, this.stages),
       plainAsIs: made(PLAIN, []),
       partialAsIs: made(partialToo, []),
+      overSeam: {
+        plain: woven(PLAIN, this.stages),
+        partial: woven(partialToo, this.stages),
+        plainAsIs: woven(PLAIN, []),
+        partialAsIs: woven(partialToo, []),
+      },
     };
   }
 
@@ -174,30 +201,66 @@ export class Renderer {
   /**
    * Draw a part of the stage.
    * @param {Part} part
-   * @param {object} how
-   * @param {number} how.at frame of the range
-   * @param {boolean} how.differs what changes from frame to frame, instead of the picture
-   * @param {boolean} how.hatched
-   * @param {{ point: Spot, normal: Spot }} how.line that divides two parts
-   * @param {number} how.across px of the source
-   * @param {import("./exact.js").ExactPictures | null} how.exact to be drawn instead
+   * @param {How} how
    */
-  draw(part, { at, differs, hatched, line, across, exact }) {
+  draw(part, how) {
     const { gl, size } = this;
-    const { lattice, region, box, side } = part;
-    const drawn = differs ? null : exact;
+    const { lattice, region } = part;
+    const drawn = how.differs ? null : how.exact;
     const shown = drawn ? straight : lattice;
-    const nodes = shown.frame(at);
-    const marked = hatched && this.showsCorners(part, nodes, drawn);
-    const cut = Boolean(side) || marked || !within(nodes);
-    const around = aroundOf(shown);
-    const treated = !drawn && part.treated;
-    const linked = this.linked({ differs, cut, treated, around });
-    if (!linked) return;
-    const { program, where } = linked;
+    const nodes = shown.frame(how.at);
+    const marked = how.hatched && this.showsCorners(part, nodes, drawn);
     gl.enable(gl.SCISSOR_TEST);
     const bottom = size.height - region.top - region.height;
     gl.scissor(region.left, bottom, region.width, region.height);
+    drawn?.bind(gl, part.treated);
+    const cut = Boolean(part.side) || marked || !within(nodes);
+    const around = aroundOf(shown);
+    const pass = { part, how, marked, cut, around, treated: !drawn && part.treated };
+    if (around && !how.differs) this.drawWoven(pass, around);
+    else this.drawMesh(pass, shown, nodes);
+    if (drawn) this.texture?.bind();
+    gl.disable(gl.SCISSOR_TEST);
+  }
+
+  /**
+   * A picture between the nodes of its lattice.
+   * @param {Pass} pass
+   * @param {Part["lattice"]} shown
+   * @param {Float32Array} nodes
+   */
+  drawMesh(pass, shown, nodes) {
+    const { at, differs } = pass.how;
+    const before = differs ? pass.part.lattice.frame(at - 1) : nodes;
+    if (this.use(pass)) this.triangles?.draw(shown, nodes, before);
+  }
+
+  /**
+   * A picture out of a sphere: between nodes where it may, the rest by each pixel's ray.
+   * @param {Pass} pass
+   * @param {Around} around
+   */
+  drawWoven(pass, around) {
+    const unit = (this.video.videoWidth * around.eye[2]) / (2 * Math.PI);
+    const woven = this.nodes.weave(around, pass.how.at, unit);
+    const { even, rest, places, wraps } = woven;
+    const between = wraps ? "overSeam" : "flat";
+    if (even.length && this.use(pass, between)) this.triangles?.draw(woven, places, places, even);
+    if (rest.length && this.use(pass)) this.triangles?.draw(woven, places, places, rest);
+  }
+
+  /**
+   * Draw by the program for a pass from now on, if there is one.
+   * @param {Pass} pass
+   * @param {Between} [between]
+   */
+  use(pass, between = null) {
+    const linked = this.linked(pass, between);
+    if (!linked) return false;
+    const { gl, size } = this;
+    const { program, where } = linked;
+    const { box, side } = pass.part;
+    const { at, hatched, line, across } = pass.how;
     gl.useProgram(program);
     const [wide, high] = [size.width, size.height];
     gl.uniform4f(where.box, box.left / wide, box.top / high, box.width / wide, box.height / high);
@@ -205,14 +268,11 @@ export class Renderer {
     const offset = point[0] * normal[0] + point[1] * normal[1];
     gl.uniform4f(where.cut, normal[0], normal[1], offset, side);
     gl.uniform1f(where.hatch, Number(hatched));
-    gl.uniform1f(where.dead, Number(marked));
+    gl.uniform1f(where.dead, Number(pass.marked));
     gl.uniform1f(where.height, high);
     gl.uniform1i(where.before, 1);
-    this.setUniforms(where, around, at, across);
-    drawn?.bind(gl, part.treated);
-    this.mesh(shown, nodes, differs ? lattice.frame(at - 1) : nodes);
-    if (drawn) this.texture?.bind();
-    gl.disable(gl.SCISSOR_TEST);
+    this.setUniforms(where, pass.around, at, across);
+    return true;
   }
 
   /**
@@ -241,7 +301,7 @@ export class Renderer {
    * Draw parts small, each by itself, and read them back: four bytes a pixel, the lowest row first,
    * one part after the other.
    * @param {Part[]} parts
-   * @param {Parameters<Renderer["draw"]>[1]} how
+   * @param {How} how
    * @param {number} width
    * @param {number} height
    */
@@ -274,15 +334,17 @@ export class Renderer {
   }
 
   /**
-   * The program that draws so.
-   * @param {{ differs: boolean, cut: boolean, treated: boolean, around: Around | null }} how
+   * The program for a pass.
+   * @param {Pass} pass
+   * @param {Between} between
    */
-  linked({ differs, cut, treated, around }) {
+  linked({ how, cut, treated, around }, between) {
     if (around) this.around ??= this.aroundPrograms();
-    const programs = around ? this.around : this.programs;
-    if (differs) return programs?.changed;
+    const programs = around && !between ? this.around : this.programs;
+    if (how.differs) return programs?.changed;
     const name = cut ? "partial" : "plain";
-    return programs?.[treated ? name : /** @type {const} */ (`${name}AsIs`)];
+    const own = treated ? name : /** @type {const} */ (`${name}AsIs`);
+    return (between === "overSeam" ? this.around?.overSeam : programs)?.[own];
   }
 
   /**
@@ -324,45 +386,5 @@ export class Renderer {
       else if (size === 3) gl.uniform3fv(where[name], now);
       else gl.uniform4fv(where[name], now);
     }
-  }
-
-  /**
-   * @param {Part["lattice"]} lattice
-   * @param {Float32Array} nodes
-   * @param {Float32Array} before
-   */
-  mesh(lattice, nodes, before) {
-    const { gl } = this;
-    if (this.meshed !== `${lattice.columns} ${lattice.rows}`) this.weave(lattice);
-    [nodes, before].forEach((places, k) => {
-      gl.bindBuffer(gl.ARRAY_BUFFER, this.buffers?.[k + 1] ?? null);
-      gl.bufferData(gl.ARRAY_BUFFER, places, gl.DYNAMIC_DRAW);
-    });
-    gl.drawElements(gl.TRIANGLES, this.indexCount, gl.UNSIGNED_SHORT, 0);
-  }
-
-  /**
-   * The triangles between the nodes of a lattice.
-   * @param {Part["lattice"]} lattice
-   */
-  weave({ columns, rows }) {
-    const { gl } = this;
-    const places = [];
-    const index = [];
-    for (let j = 0; j < rows; j++) {
-      for (let i = 0; i < columns; i++) {
-        places.push(i / (columns - 1), j / (rows - 1));
-        if (i + 1 < columns && j + 1 < rows) {
-          const a = j * columns + i;
-          const b = a + columns;
-          index.push(a, a + 1, b, b, a + 1, b + 1);
-        }
-      }
-    }
-    gl.bindBuffer(gl.ARRAY_BUFFER, this.buffers?.[0] ?? null);
-    gl.bufferData(gl.ARRAY_BUFFER, new Float32Array(places), gl.STATIC_DRAW);
-    gl.bufferData(gl.ELEMENT_ARRAY_BUFFER, new Uint16Array(index), gl.STATIC_DRAW);
-    this.indexCount = index.length;
-    this.meshed = `${columns} ${rows}`;
   }
 }

@@ -9,8 +9,10 @@ uniform vec4 box;       // left, top, width, height in shares of the canvas
 varying highp vec2 at;
 varying highp vec2 was;
 varying highp vec2 into;
+varying highp vec2 along; // the source, beyond its sides where the picture goes around
 void main() {
   at = source;
+  along = source;
   was = earlier;
   into = place;
   vec2 p = box.xy + place * box.zw;
@@ -83,7 +85,7 @@ void main() {
   gl_FragColor = vec4(vec3(min(1.0, 4.0 * much)), 1.0);
 }`;
 
-// Of a picture out of a sphere every pixel is told by itself where it comes from: by its ray.
+// Of a picture out of a sphere a pixel is told by its ray where it comes from.
 const AROUND = `
 uniform mat3 turn;      // rays of the picture to those of the recorded sphere
 uniform mat3 spread;    // and by how much stitching bends that
@@ -97,10 +99,10 @@ vec2 at;
 vec2 was;
 vec2 placed(mat3 turned, mat3 spreads, mat3 twists, vec2 into) {
   vec2 p = (into - 0.5) * optics.yz;
-  vec3 ray = vec3(sin(p.x) * cos(p.y), sin(p.y), cos(p.x) * cos(p.y));
+  vec3 ray = vec3(p, 1.0);
   if (optics.x > 2.5) ray = vec3(sin(p.x), p.y, cos(p.x));
   else if (optics.x > 1.5) ray = vec3(2.0 * p, 1.0 - dot(p, p));
-  else if (optics.x > 0.5) ray = vec3(p, 1.0);
+  else if (optics.x < 0.5) ray = vec3(sin(p.x) * cos(p.y), sin(p.y), cos(p.x) * cos(p.y));
   ray = turned * ray;
   if (optics.w > 0.5) {
     ray = normalize(ray);
@@ -124,6 +126,24 @@ export function fromSphere(shader) {
     .replace("varying vec2 was;", "")
     .replace("void main() {", `void main() {\n  at = placed(turn, spread, twist, into);${was}`);
 }
+
+// Most of them come from between nodes whose places are known; over the seam, these go on beyond it.
+const WOVEN = `
+uniform vec4 eye;       // of the film's picture: left, top, width, height
+varying vec2 along;
+vec2 at;`;
+
+/**
+ * A shader for pictures out of spheres that are woven of nodes and go over the seam.
+ * @param {string} shader
+ */
+export const overSeam = (shader) =>
+  shader
+    .replace("varying vec2 at;", WOVEN)
+    .replace(
+      "void main() {",
+      "void main() {\n  at = eye.xy + eye.zw * vec2(fract(along.x), along.y);",
+    );
 
 const TOGETHER = "vec3 sampled(sampler2D from, vec2 at) { return texture2D(from, at).rgb; }";
 // As the browser shows video: by the curve of sRGB (IEC 61966-2-1).

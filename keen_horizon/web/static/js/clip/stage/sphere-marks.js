@@ -18,7 +18,7 @@ const UPRIGHTS = 8; // lines that run straight up, around the sphere
  */
 export function drawCurve(pen, part, rays, { at, ...how }) {
   const { box } = part;
-  const around = /** @type {Around} */ (part.lattice);
+  const placed = /** @type {Around} */ (part.lattice).placing(at);
   pen.save();
   pen.beginPath();
   pen.rect(box.left, box.top, box.width, box.height);
@@ -27,7 +27,7 @@ export function drawCurve(pen, part, rays, { at, ...how }) {
   /** @type {Spot | null} */
   let last = null;
   for (const ray of rays) {
-    const [u, v] = around.placeOfSteadied(at, ray);
+    const [u, v] = placed(ray);
     /** @type {Spot} */
     const spot = [box.left + u * box.width, box.top + v * box.height];
     const seen = Math.abs(u - 0.5) < 2 && Math.abs(v - 0.5) < 2;
@@ -80,7 +80,7 @@ export function drawAround(pen, part, { at, nadir, ratio, turned }) {
   if (nadir > 0) {
     const cone = circle(90 - nadir).map(turned);
     drawCurve(pen, part, cone, { at, ratio, width: 1.2, dash: [6, 4] });
-    const [u, v] = /** @type {Around} */ (part.lattice).placeOfSteadied(at, cone[STEPS / 2]);
+    const [u, v] = /** @type {Around} */ (part.lattice).placing(at)(cone[STEPS / 2]);
     if (u > 0.02 && u < 0.98 && v > 0.02 && v < 0.98) {
       const { box } = part;
       const spot = /** @type {Spot} */ ([box.left + u * box.width, box.top + v * box.height]);
