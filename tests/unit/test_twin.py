@@ -16,7 +16,7 @@ from keen_horizon.cli.commands import main
 from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.projection import Camera, Equirectangular
-from keen_horizon.core.geometry.twin import FisheyeLens, Twin
+from keen_horizon.core.geometry.twin import FisheyeLens, Twin, TwinLight
 from keen_horizon.core.media import decode
 from keen_horizon.core.media.decode import Picture, frame_at, frames
 from keen_horizon.core.media.part_of_sphere import PartLayout
@@ -24,9 +24,11 @@ from keen_horizon.core.media.probe import Scan, scan
 from keen_horizon.core.media.sphere_boxes import write_sphere_tag
 from keen_horizon.core.media.spherical import SphereTag
 from keen_horizon.core.motion.twin_fit import fit_twin
+from keen_horizon.core.motion.twin_light import TwinLightFit, fit_twin_light
 from keen_horizon.core.picture.round_pictures import looks_like_twin
 from keen_horizon.core.picture.sphere_warp import SphereSampler, warp_sphere
 from keen_horizon.core.picture.twin_warp import TwinLayout, TwinSampler
+from keen_horizon.core.picture.working_space import space_of
 from keen_horizon.core.pipeline.clip_kind import ClipKind, clip_kind
 from keen_horizon.core.pipeline.sphere_source import first_eye, whole_probe, whole_scan
 from keen_horizon.core.pipeline.sphere_tracks import measure_sphere
@@ -140,7 +142,7 @@ def test_two_fisheyes_are_recognised_and_fit_where_they_meet(boat: Recorded):
         assert lens.radius(np.pi / 2) == pytest.approx(
             true.focal * (np.pi / 2 + true.bend * (np.pi / 2) ** 3), rel=0.005
         )
-    layout, whole = TwinLayout(boat.twin), boat.twin.whole
+    layout, whole = TwinLayout(boat.twin, space_of(boat.scan.probe)), boat.twin.whole
     picture = layout.laid_out(frame_at(boat.path, boat.scan, 20))
     assert picture.planes[0].shape == (whole.height, whole.width)
     assert picture.planes[1].shape == (whole.height // 2, whole.width // 2)
@@ -159,6 +161,83 @@ def test_what_is_near_lies_further_back_in_both(boat: Recorded):
     deck = 2 * np.degrees(np.arctan(0.013 / 1.35))
     assert 0.3 * deck < gap[0] < 1.3 * deck  # straight down
     assert (np.abs(gap[1:]) < 0.2).all()
+
+
+# --- their light ----------------------------------------------------------------------------------
+
+
+def dimmed(boat: Recorded, luma: np.ndarray, stops: tuple[float, float], rim: float) -> np.ndarray:
+    """Luma of eight bits as lenses record it that lose ``rim`` stops there, and ``stops`` each."""
+    space, camera = space_of(boat.scan.probe), boat.take.truth.camera
+    assert isinstance(camera, BackToBack)
+    out = []
+    for which, lens in enumerate(camera.lenses):
+        half = luma[:, SIDE * which : SIDE * (which + 1)].astype(float)
+        angle = np.arccos(np.clip(lens.rays[..., 2], -1, 1)) / (np.pi / 2)
+        lost = stops[which] + rim * (0.4 * angle**2 + 0.6 * angle**4)
+        value = np.clip(space.grey_value(half), 0, None)
+        light = space.light(value) * 2.0**-lost
+        # By a table of light, back to code values.
+        table = space.light(np.linspace(0, 1, 4096))
+        out.append(16 + 219 * np.interp(light, table, np.linspace(0, 1, 4096)))
+    return np.clip(np.rint(np.hstack(out)), 0, 255).astype(np.uint8)
+
+
+PAIRS = [(0, 8), (6, 14), (12, 20), (18, 26)]
+
+
+def light_found(boat: Recorded, stops: tuple[float, float], rim: float) -> TwinLightFit:
+    wanted = sorted({frame for pair in PAIRS for frame in pair})
+    seen = decode.frames_at(boat.path, boat.scan, wanted, luma_only=True)
+    lumas = {p.index: dimmed(boat, p.planes[0], stops, rim) for p in seen}
+    bare = replace(boat.twin, light=None)
+    return fit_twin_light(bare, lumas, PAIRS, space_of(boat.scan.probe))
+
+
+@pytest.mark.parametrize(
+    ("stops", "rim"), [((0.0, 0.4), 0.0), ((0.3, 0.0), 0.9), ((0.0, 0.0), 1.2)]
+)
+def test_what_lenses_see_alike_tells_how_their_light_differs(
+    boat: Recorded, stops: tuple[float, float], rim: float
+):
+    found = light_found(boat, stops, rim)
+    assert found.light is not None
+    apart = stops[1] - stops[0]
+    if apart:
+        assert found.light.apart == pytest.approx(apart, abs=0.05)
+        assert abs(found.apart - apart) < 3 * found.apart_doubt + 0.02
+        assert ("first" if apart > 0 else "second") in found.words
+    assert found.rim == pytest.approx(rim, abs=2 * found.rim_doubt)
+    assert found.light.falls.any() == (rim > 0)
+
+
+def test_where_light_does_not_differ_nothing_is_evened_out(boat: Recorded):
+    assert boat.twin.light is None
+    told = light_found(boat, (0.0, 0.0), 0.0)
+    assert (told.light, told.words) == (None, "")
+    assert fit_twin_light(boat.twin, {}, [], space_of(boat.scan.probe)).light is None
+
+
+def test_light_that_differs_is_evened_out(boat: Recorded):
+    space = space_of(boat.scan.probe)
+    picture = frame_at(boat.path, boat.scan, 12)
+    dark = dimmed(boat, picture.planes[0], (0.0, 0.5), 0.8)
+    light = TwinLight(np.array([0.32, 0.48]), np.array([0, 24]), np.array([0.4, 0.6]))
+    twin = replace(boat.twin, light=light)
+    recorded = replace(picture, planes=(dark, *picture.planes[1:]))
+    layout = TwinLayout(twin, space)
+    shown, truth = (
+        one.planes[0].astype(float)
+        for one in (layout.laid_out(recorded),
+                    TwinLayout(boat.twin, space).laid_out(picture))
+    )  # fmt: skip
+    plain = TwinLayout(boat.twin, space).laid_out(recorded).planes[0].astype(float)
+    assert np.abs(plain - truth).mean() > 15
+    assert np.abs(shown - truth).mean() < 2
+    alone = layout.laid_out(replace(recorded, planes=(dark, dark, dark)))
+    assert np.abs(alone.planes[0].astype(float) - shown).max() <= 1  # of luma alone, too
+    again = Twin.from_json(json.loads(json.dumps(twin.to_json())))
+    np.testing.assert_allclose(again.light.apart, light.apart)
 
 
 def test_other_pictures_are_no_twins(make_clip, tmp_path: Path):
@@ -237,9 +316,11 @@ def test_pictures_are_sampled_once_and_as_if_they_had_been_laid_out(boat: Record
     turn = Rotation.from_euler("yxz", [40, 10, -5], degrees=True).as_matrix()
     out = [np.zeros((whole.height, whole.width), np.uint8)]
     out += [np.zeros((whole.height // 2, whole.width // 2), np.uint8) for _ in "uv"]
-    TwinSampler(camera, boat.twin).warp(picture, turn, (out[0], out[1], out[2]))
+    TwinSampler(camera, boat.twin, space_of(boat.scan.probe)).warp(
+        picture, turn, (out[0], out[1], out[2])
+    )
     twice = [np.zeros_like(plane) for plane in out]
-    laid_out = TwinLayout(boat.twin).laid_out(picture)
+    laid_out = TwinLayout(boat.twin, space_of(boat.scan.probe)).laid_out(picture)
     warp_sphere(laid_out, SphereSampler(camera, whole), turn, tuple(twice))
     for once, other in zip(out, twice, strict=True):
         assert np.abs(once.astype(int) - other).mean() < 1.5

@@ -21,6 +21,7 @@ from .canvas import Canvas
 HALF_PI = np.pi / 2
 FADES = np.radians(25.0)  # from the great circle, within which pictures give way to the gap
 BLENDS = np.radians(2.0)  # at most, on either side of it: there one picture fades into the other
+LIGHT_TERMS = 2  # even powers of the angle off the axis, by which lenses lose light
 ROUNDS = 8  # of finding the angle of a radius
 SIDES = 16  # whole spheres are as wide as a multiple of this
 
@@ -85,15 +86,55 @@ class FisheyeLens:
         return cls((x, y), data["focal"], data["bend"], np.array(data["turn"]), data["reach"])
 
 
+def light_powers(angle: AnyArray) -> Real:
+    """``(..., 2)`` of angles off the axis, radians: their shares of a right angle, to the power of
+    two and of four."""
+    square = (np.asarray(angle) / HALF_PI) ** 2
+    return np.stack([square, square**2], axis=-1)
+
+
+@dataclass(frozen=True)
+class TwinLight:
+    """How the lenses' light differs: ``falls`` ``(2,)`` stops that each loses, by
+    :func:`light_powers`; and in ``frames`` ``(k,)`` of the file, rising, by how many stops the
+    first lens' picture is brighter than the second's, ``apart`` ``(k,)``; evenly between."""
+
+    falls: Real
+    frames: Real
+    apart: Real
+
+    def missing(self, which: int, angle: AnyArray, frame: int) -> Real:
+        """Stops, never below 0, by which the light of a lens' picture is to be raised at ``angle``
+        off its axis: the darker one's up to the brighter one's.
+
+        >>> light = TwinLight(np.array([0.5, 0.0]), np.array([0, 10]), np.array([0.0, 0.4]))
+        >>> axis_and_rim = np.array([0.0, HALF_PI])
+        >>> [light.missing(which, axis_and_rim, 5).round(2).tolist() for which in (0, 1)]
+        [[0.0, 0.5], [0.2, 0.7]]
+        """
+        apart = float(np.interp(frame, self.frames, self.apart))
+        darker = max(0.0, apart if which else -apart)
+        return np.maximum(light_powers(angle) @ self.falls, 0.0) + darker
+
+    def to_json(self) -> dict[str, Any]:
+        return {name: getattr(self, name).tolist() for name in ("falls", "frames", "apart")}
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> TwinLight:
+        falls, frames, apart = (np.array(data[name]) for name in ("falls", "frames", "apart"))
+        return cls(falls, frames, apart)
+
+
 @dataclass(frozen=True)
 class Twin:
     """Both lenses in a file's picture of size ``canvas``, and how wide the ``gap`` between them is
     around the great circle: ``(2 k + 1,)`` radians, of a constant and of cosines and sines of the
-    azimuth, once to ``k`` times around."""
+    azimuth, once to ``k`` times around; how their ``light`` differs, if it is known to."""
 
     canvas: Canvas
     lenses: tuple[FisheyeLens, FisheyeLens]
     gap: Real
+    light: TwinLight | None = None
 
     @cached_property
     def whole(self) -> Canvas:
@@ -146,9 +187,12 @@ class Twin:
             "size": [self.canvas.width, self.canvas.height],
             "lenses": [lens.to_json() for lens in self.lenses],
             "gap": self.gap.tolist(),
+            "light": None if self.light is None else self.light.to_json(),
         }
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> Twin:
         first, second = (FisheyeLens.from_json(lens) for lens in data["lenses"])
-        return cls(Canvas(*data["size"]), (first, second), np.array(data["gap"], float))
+        light = data.get("light")
+        return cls(Canvas(*data["size"]), (first, second), np.array(data["gap"], float),
+                   None if light is None else TwinLight.from_json(light))  # fmt: skip

@@ -137,6 +137,15 @@ def left_by_turns(before: Rays, after: Rays, valid: Flags) -> Real:
     return _fits(before, after, valid, _first_turns(before, after, valid)).residual
 
 
+def turns_between(before: Rays, after: Rays) -> Real | None:
+    """``(3, 3)`` the turn that carries rays ``(m, 3)`` of a picture to those of another, whatever
+    the camera travelled and what went its own way; None where too few tell."""
+    if len(before) < FEW:
+        return None
+    one, other, valid = before[None], after[None], np.ones((1, len(before)), bool)
+    return np.asarray(_fits(one, other, valid, _first_turns(one, other, valid)).turns[0])
+
+
 def _first_look(tracks: Tracks, canvas: Canvas, aside: Flags) -> tuple[Real, Flags]:
     """Turns ``(n, 3, 3)``, about; and ``(records,)`` sightings of what goes its own way again and
     again, by however little at a time, so that no single pair shows it: a deck that the camera

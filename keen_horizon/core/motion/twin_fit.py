@@ -225,6 +225,16 @@ def _evened(luma: Luma) -> Luma:
     return np.clip(128 + 48 * flat / spread, 0, 255).astype(np.uint8)
 
 
+def moves_of(twin: Twin, luma: Luma, later: Luma) -> tuple[Rays, Rays]:
+    """Rays ``(m, 3)`` of things above in a frame, and of the same in one a moment later."""
+    one, other = (
+        Circle(*lens.centre, float(lens.radius(np.array(lens.reach)))) for lens in twin.lenses
+    )
+    before, after = _rays_of(twin, _moves(luma, later, (one, other)))
+    above = before[:, 1] < LOW
+    return before[above], after[above]
+
+
 # --- how lenses bend ------------------------------------------------------------------------------
 
 

@@ -17,14 +17,17 @@ from numpy.typing import NDArray
 
 from ..geometry.bend import NONE, bent
 from ..geometry.projection import Camera, Equirectangular
-from ..geometry.twin import Twin
+from ..geometry.twin import Twin, TwinLight
 from ..media.decode import Picture, Plane
 from ..types import AnyArray, Rays, Real
+from .round_pictures import halves_of
 from .sphere_warp import CELL, MIDDLE, angle_of_pixel, between_nodes, nodes_of
-from .warp import SHRINK_LIMIT, chroma_matrix, scaled_down
+from .warp import SHRINK_LIMIT, Places, chroma_matrix, nodes_over, scaled_down
+from .working_space import WorkingSpace
 
 BLOCK = 256  # output columns that are drawn at once, from only those lenses that they show
 LENSES = (0, 1)
+MOST_STOPS = 4.0  # that light is raised by
 
 
 @dataclass(frozen=True)
@@ -33,6 +36,12 @@ class TwinSampler:
 
     output: Camera
     twin: Twin
+    space: WorkingSpace  # by which code values and light belong together
+
+    @cached_property
+    def _evened(self) -> EvenLight | None:
+        light = self.twin.light
+        return None if light is None else EvenLight(self.twin, light, self.space)
 
     @cached_property
     def _nodes(self) -> Rays:
@@ -47,6 +56,8 @@ class TwinSampler:
         """Fill ``out`` (luma, and two chroma planes if they are wanted; uint8 or uint16) with what
         the output camera sees of a ``picture`` as the file has it; ``turn`` ``(3, 3)`` takes the
         camera's rays to the sphere's, which ``bend`` then bends."""
+        if self._evened is not None:
+            picture = self._evened.of(picture)
         rays = bent(self._nodes @ turn.T, bend)
         places = [self.twin.to_pixels(rays, which).astype(np.float32) for which in LENSES]
         share = self.twin.share(rays).astype(np.float32)
@@ -59,6 +70,53 @@ class TwinSampler:
                 source, small = scaled_down(source, self.enlargement)
                 to_plane = small @ to_plane
             _draw(source, target, _Nodes(places, share, step, site), to_plane)
+
+
+@dataclass(frozen=True)
+class EvenLight:
+    """The light of two lenses made alike, as a twin's ``light`` says it differs."""
+
+    twin: Twin
+    light: TwinLight
+    space: WorkingSpace
+
+    def of(self, picture: Picture) -> Picture:
+        """A picture of the file whose lenses' light is raised to be alike."""
+        luma, *chroma = (plane.copy() for plane in picture.planes)
+        if picture.planes[1] is picture.planes[0]:  # of which luma alone is known
+            chroma = []
+        across, down = picture.chroma
+        for (rows, columns), stops in zip(self._halves, self._stops(picture.index), strict=True):
+            if not stops.any():
+                continue
+            small = (slice(rows.start // down, -(-rows.stop // down)),
+                     slice(columns.start // across, -(-columns.stop // across)))  # fmt: skip
+            parts = (luma[rows, columns], *(plane[small] for plane in chroma))
+            places = Places(np.zeros((*stops.shape, 2), np.float32))
+            self.space.raise_light(parts, stops, places, MOST_STOPS)
+        blue, red = chroma or (luma, luma)
+        return replace(picture, planes=(luma, blue, red))
+
+    def _stops(self, frame: int) -> Iterator[NDArray[np.float32]]:
+        for which, angle in enumerate(self._angles):
+            missing = self.light.missing(which, angle, frame)
+            yield np.minimum(missing, MOST_STOPS).astype(np.float32)
+
+    @cached_property
+    def _halves(self) -> tuple[tuple[slice, slice], ...]:
+        return halves_of(self.twin.canvas) or ()
+
+    @cached_property
+    def _angles(self) -> list[Real]:
+        """Of each lens, radians off its axis at the nodes of its half of the picture; where its
+        picture has ended, as at its end."""
+        found = []
+        for lens, (rows, columns) in zip(self.twin.lenses, self._halves, strict=True):
+            nodes = nodes_over(columns.stop - columns.start, rows.stop - rows.start)
+            rays = lens.to_rays(nodes + np.array([columns.start, rows.start]))
+            angle = np.arccos(np.clip(rays @ lens.turn[2], -1, 1))
+            found.append(np.minimum(angle, lens.reach))
+        return found
 
 
 @dataclass(frozen=True)
@@ -111,11 +169,12 @@ class TwinLayout:
     """Pictures of two fisheyes as pictures all around, for whoever only looks at them."""
 
     twin: Twin
+    space: WorkingSpace
 
     @cached_property
     def _sampler(self) -> TwinSampler:
         whole = self.twin.whole
-        return TwinSampler(Camera(whole, Equirectangular.of(whole)), self.twin)
+        return TwinSampler(Camera(whole, Equirectangular.of(whole)), self.twin, self.space)
 
     def laid_out(self, picture: Picture) -> Picture:
         """The picture, all around; only its luma, three times, if that is all it has."""

@@ -98,7 +98,8 @@ class WorkingSpace:
     def raise_light(
         self, planes: tuple[Plane, ...], stops: NDArray[np.float32], places: Places, most: float
     ) -> None:
-        """Multiply the light of a picture by 2 to the power of ``stops``, in place.
+        """Multiply the light of a picture, or of its luma alone, by 2 to the power of ``stops``, in
+        place.
 
         ``stops`` are those at ``places``, from 0 to ``most``. Luma follows the transfer curve;
         chroma, what the curve does to small differences at that luma. For colours of which every
@@ -109,19 +110,20 @@ class WorkingSpace:
         luma_table, chroma_table = _gain_tables(self, most)
         scaled = stops * np.float32((GAIN_STEPS - 1) / most)
         step = _whole(places.spread(scaled, width, height))
-        luma = planes[0]
-        chroma_height, chroma_width = planes[1].shape
-        across, down = round(width / chroma_width), round(height / chroma_height)
-        at = step[::down, ::across][:chroma_height, :chroma_width].astype(np.uint32)
-        at *= chroma_table.shape[1]
-        at += luma[::down, ::across][:chroma_height, :chroma_width]
-        factor = chroma_table.ravel().take(at, mode="clip")
-        whole, _, _, grey = self._levels(True)
+        luma, chroma = planes[0], planes[1:]
+        if chroma:
+            rows, columns = chroma[0].shape
+            across, down = round(width / columns), round(height / rows)
+            at = step[::down, ::across][:rows, :columns].astype(np.uint32)
+            at *= chroma_table.shape[1]
+            at += luma[::down, ::across][:rows, :columns]
+            factor = chroma_table.ravel().take(at, mode="clip")
         index = step.astype(np.uint32)
         index *= luma_table.shape[1]
         index += luma
         luma_table.ravel().take(index, out=luma, mode="clip")
-        for plane in planes[1:]:
+        whole, _, _, grey = self._levels(True)
+        for plane in chroma:
             changed = (plane.astype(np.float32) - np.float32(grey)) * factor + np.float32(grey)
             np.copyto(plane, np.clip(np.rint(changed), 0, whole), casting="unsafe")
 

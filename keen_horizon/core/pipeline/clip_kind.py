@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -12,8 +12,10 @@ from ..geometry.twin import Twin
 from ..media.decode import eight_bits, frames_at
 from ..media.probe import Scan
 from ..motion.twin_fit import SECTORS, TwinFit, fit_twin
+from ..motion.twin_light import fit_twin_light
 from ..picture.around import goes_around, has_shape_of_sphere
 from ..picture.round_pictures import halves_of, looks_like_twin, may_be_twin
+from ..picture.working_space import space_of
 from ..stations.setting import Kind
 from ..types import Luma
 from .sphere_source import first_eye, whole_probe
@@ -90,7 +92,10 @@ def _twin(path: Path, scan: Scan, first: int, last: int) -> ClipKind | None:
     found = fit_twin([known[index] for index in at], [known[index] for index in later])
     if found.twin is None:
         return ClipKind("flat", f"{found.words} It is taken for a flat clip.")
-    return ClipKind("sphere", _seam_words(found, found.twin), True, found.twin)
+    pairs = list(zip(at, later, strict=True))
+    light = fit_twin_light(found.twin, known, pairs, space_of(scan.probe))
+    words = f"{_seam_words(found, found.twin)} {light.words}".rstrip()
+    return ClipKind("sphere", words, True, replace(found.twin, light=light.light))
 
 
 def _seam_words(found: TwinFit, twin: Twin) -> str:

@@ -121,8 +121,8 @@ def _source(scan: Scan, eye: Canvas) -> tuple[Scan, Callable[[Camera], Draw]]:
     """How to read the pictures of a film, and what draws one as a camera sees it, turned. Two
     fisheyes are read as they are, so that each colour is sampled once."""
     if isinstance(scan.layout, TwinLayout):
-        twin = scan.layout.twin
-        return replace(scan, layout=None), lambda camera: TwinSampler(camera, twin).warp
+        twin, space = scan.layout.twin, scan.layout.space
+        return replace(scan, layout=None), lambda camera: TwinSampler(camera, twin, space).warp
 
     def drawn_by(camera: Camera) -> Draw:
         sampler = SphereSampler(camera, eye)

@@ -43,7 +43,8 @@ def whole_scan(scan: Scan, twin: Twin | None = None) -> Scan:
     """A scan whose pictures come all around."""
     probe, size = whole_probe(scan.probe, twin), (scan.probe.width, scan.probe.height)
     if twin is not None:
-        return replace(scan, probe=probe, layout=TwinLayout(twin), file_size=size)
+        lenses = TwinLayout(twin, space_of(scan.probe))
+        return replace(scan, probe=probe, layout=lenses, file_size=size)
     if probe is scan.probe:
         return scan
     black = 0 if space_of(scan.probe).full_range else 16

@@ -1,0 +1,224 @@
+"""How the light of two fisheyes back to back differs, found in their own pictures.
+
+What both lenses see in one frame, and what a moment later is seen at another place of a lens, is as
+bright in the world as it was: so what differs tells by how much one lens' picture is brighter than
+the other's, and what light lenses lose towards their rims (after Goldman, *Vignette and exposure
+calibration and compensation*, TPAMI 2010: in the log of light, the world's own light, exposures and
+fall-off add up). Doubt is told by leaving out each pair of frames in turn.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..geometry.twin import LIGHT_TERMS, Twin, TwinLight, light_powers
+from ..picture.working_space import WorkingSpace
+from ..types import Flags, Indices, Luma, Rays, Real
+from .sphere_turns import turns_between
+from .twin_fit import LOW, moves_of
+
+PLACES = 3000  # of the sphere that are looked at
+PATCH = 0.012  # of the picture's smaller side, that is averaged about a place
+DARKEST, BRIGHTEST = 0.1, 0.9  # code values, black 0 and white 1, that can be trusted
+INSIDE = np.radians(2.0)  # from where a picture ends, beyond which it is not looked at
+FEW = 3  # pairs of frames, and a hundred times as many places, that are needed to tell
+NOISE = 0.06  # stops, about, by which sightings of one place differ anyway
+STEADY = 0.05  # stops, about, that a lens' exposure changes by within a moment
+LIKELY = 1.0  # stops that lenses may well lose at their rims, by each term
+ROUNDS = 12
+RIM = np.pi / 2
+ASTRAY = 0.05  # stops at the rim that places lead astray without disagreeing
+
+
+@dataclass(frozen=True)
+class TwinLightFit:
+    """What was found, None for nothing that is worth evening out: stops by which one lens' picture
+    is brighter, at the most, and that are lost at the rims, each with its standard error."""
+
+    light: TwinLight | None
+    apart: float = 0.0
+    apart_doubt: float = np.inf
+    rim: float = 0.0
+    rim_doubt: float = np.inf
+
+    @property
+    def words(self) -> str:
+        """A sentence; nothing where nothing was told."""
+        if self.light is None:
+            return ""
+        said = []
+        if self.light.apart.any():
+            brighter = "first" if self.apart > 0 else "second"
+            said.append(f"the {brighter} lens' picture is brighter by "
+                        f"{abs(self.apart):.2f} ± {2 * self.apart_doubt:.2f} stops")  # fmt: skip
+        if self.light.falls.any():
+            said.append(f"both lose {self.rim:.1f} ± {2 * self.rim_doubt:.1f} stops at their rims")
+        text = " and ".join(said)
+        return f"{text[:1].upper()}{text[1:]}: that is evened out."
+
+
+def fit_twin_light(
+    twin: Twin, lumas: Mapping[int, Luma], pairs: Sequence[tuple[int, int]], space: WorkingSpace
+) -> TwinLightFit:
+    """The light of ``twin`` out of frames' ``lumas`` of eight bits, by number; each of ``pairs`` is
+    a frame and one a moment later. ``space`` says what light its code values mean."""
+    space = replace(space, depth=8)
+    turns = {pair: _turn(twin, *(lumas[frame] for frame in pair)) for pair in pairs}
+    told = [(pair, turn) for pair, turn in turns.items() if turn is not None]
+    seen = [_Seen.of(twin, (lumas[a], lumas[b]), turn, space) for (a, b), turn in told]
+    if len(seen) < FEW or sum(len(one.light) for one in seen) < 100 * FEW:
+        return TwinLightFit(None)
+    frames, whole = np.array([pair for pair, _ in told]), _solve(seen)
+    others = [_solve(seen[:k] + seen[k + 1 :]) for k in range(len(seen))]
+    spread = np.sqrt((len(seen) - 1) / len(seen))
+
+    def doubt(values: Sequence[float]) -> float:
+        return float(spread * np.linalg.norm(np.array(values) - np.mean(values)))
+
+    rim_doubt = float(np.hypot(doubt([one.rim for one in others]), ASTRAY))
+    apart_doubt = max(doubt([float(one.apart.mean()) for one in others]), NOISE / 10)
+    most = float(whole.apart.ravel()[np.abs(whole.apart).argmax()])
+    falls = whole.falls if whole.rim > 2 * rim_doubt else np.zeros(LIGHT_TERMS)
+    apart = whole.apart if abs(most) > 2 * apart_doubt else np.zeros_like(whole.apart)
+    light = None
+    if falls.any() or apart.any():
+        order = np.argsort(frames.ravel())
+        light = TwinLight(falls, frames.ravel()[order], apart.ravel()[order])
+    return TwinLightFit(light, most, apart_doubt, whole.rim, rim_doubt)
+
+
+def _turn(twin: Twin, luma: Luma, later: Luma) -> Real | None:
+    """``(3, 3)`` from rays of a frame to those of a later one; None if nothing tells."""
+    before, after = moves_of(twin, luma, later)
+    return turns_between(before, after)
+
+
+@dataclass(frozen=True)
+class _Seen:
+    """Sightings in two frames by two lenses: ``light`` ``(m,)`` log2, of which ``place``, by which
+    ``view`` (the first frame's lenses, then the later one's), ``angle`` off its lens' axis."""
+
+    place: Indices
+    view: Indices
+    angle: Real
+    light: Real
+
+    @classmethod
+    def of(
+        cls, twin: Twin, lumas: tuple[Luma, Luma], turn: Real, space: WorkingSpace
+    ) -> _Seen:  # fmt: skip
+        rays = _around()
+        found: list[tuple[Indices, Indices, Real, Real]] = []
+        for when, luma in enumerate(lumas):
+            own = rays if when == 0 else rays @ turn.T
+            mean = _averaged(luma)
+            for which, lens in enumerate(twin.lenses):
+                angle = np.arccos(np.clip(own @ lens.turn[2], -1, 1))
+                at = np.flatnonzero((angle < lens.reach - INSIDE) & (own[:, 1] < LOW))
+                light, sure = _light_at(mean, twin.to_pixels(own[at], which), space)
+                views = np.full(int(sure.sum()), 2 * when + which)
+                found.append((at[sure], views, angle[at][sure], light[sure]))
+        place, view, angle, light = (np.concatenate(part) for part in zip(*found, strict=True))
+        often = np.bincount(place, minlength=len(rays))[place] > 1
+        return cls(place[often], view[often], angle[often], light[often])
+
+
+def _around() -> Rays:
+    """``(PLACES, 3)`` rays spread evenly over the sphere (along a spiral)."""
+    k = np.arange(PLACES) + 0.5
+    height, turned = 1 - 2 * k / PLACES, np.pi * (1 + 5**0.5) * k
+    level = np.sqrt(1 - height**2)
+    return np.stack([level * np.cos(turned), height, level * np.sin(turned)], axis=-1)
+
+
+def _averaged(luma: Luma) -> NDArray[np.float32]:
+    side = max(5, round(PATCH * min(luma.shape))) | 1
+    return np.asarray(cv2.boxFilter(luma, cv2.CV_32F, (side, side)))
+
+
+def _light_at(
+    mean: NDArray[np.float32], places: Real, space: WorkingSpace
+) -> tuple[Real, Flags]:  # fmt: skip
+    """``(m,)`` log2 of light at places ``(m, 2)``; and where it can be trusted."""
+    if not len(places):
+        return np.zeros(0), np.zeros(0, bool)
+    at = places.astype(np.float32)[None]
+    value = space.grey_value(cv2.remap(mean, at, None, cv2.INTER_LINEAR)[0].astype(float))
+    sure = (value > DARKEST) & (value < BRIGHTEST)
+    return np.log2(space.light(np.clip(value, DARKEST / 4, 1))), sure
+
+
+@dataclass(frozen=True)
+class _Solved:
+    """``apart`` ``(pairs, 2)`` stops by which the first lens' picture is brighter, in both frames
+    of a pair; ``falls``, see :class:`.TwinLight`."""
+
+    apart: Real
+    falls: Real
+
+    @property
+    def rim(self) -> float:
+        """Stops lost at a right angle from the axis."""
+        return float(self.falls.sum())
+
+
+def _solve(seen: Sequence[_Seen]) -> _Solved:
+    """By all terms; by the first alone, where they would have light grow outwards."""
+    for terms in (LIGHT_TERMS, 1):
+        found = _fitted(seen, terms)
+        steps = np.diff(light_powers(np.linspace(0, RIM * 1.1, 24)) @ found.falls)
+        if (steps >= 0).all():
+            return found
+    return replace(found, falls=np.zeros(LIGHT_TERMS))
+
+
+def _fitted(seen: Sequence[_Seen], terms: int) -> _Solved:
+    """Each place's own light is taken out; four exposures a pair and the fall-off are unknown."""
+    count = 4 * len(seen)
+    place = np.concatenate([one.place + k * PLACES for k, one in enumerate(seen)])
+    view = np.concatenate([one.view + 4 * k for k, one in enumerate(seen)])
+    light = np.concatenate([one.light for one in seen])
+    angle = np.concatenate([one.angle for one in seen])
+    _, place = np.unique(place, return_inverse=True)
+    columns = np.zeros((len(light), count + terms))
+    columns[np.arange(len(light)), view] = 1.0
+    columns[:, count:] = -light_powers(angle)[:, :terms]
+    known = _known(len(seen), terms)
+    weight: Real = np.ones(len(light))
+    values: Real = np.zeros(count + terms)
+    for _ in range(ROUNDS):
+        total = np.bincount(place, weight)
+        own = [np.bincount(place, weight * column) / total for column in columns.T]
+        apart = columns - np.stack(own, axis=-1)[place]
+        rest = light - (np.bincount(place, weight * light) / total)[place]
+        weighed = apart * weight[:, None]
+        values = np.asarray(np.linalg.solve(weighed.T @ apart + known, weighed.T @ rest), float)
+        off = rest - apart @ values
+        spread = max(1.4826 * float(np.median(np.abs(off))), 1e-3)
+        weight = _weights(off, 3 * spread)
+    exposures = values[:count].reshape(-1, 2, 2)
+    falls = np.zeros(LIGHT_TERMS)
+    falls[:terms] = values[count:]
+    return _Solved(exposures[..., 0] - exposures[..., 1], falls)
+
+
+def _weights(off: Real, scale: float) -> Real:
+    """What sightings count, by how far off they are."""
+    return np.asarray(1 / (1 + (off / scale) ** 2) ** 2)
+
+
+def _known(pairs: int, terms: int) -> Real:
+    """What is likely beforehand, in units of a sighting's noise: a lens' exposure hardly changes
+    within a moment; one of each pair is what the others are told against."""
+    known = np.zeros((4 * pairs + terms, 4 * pairs + terms))
+    for k in range(pairs):
+        own = slice(4 * k, 4 * k + 4)
+        change = np.array([[-1.0, 0, 1, 0], [0, -1, 0, 1]]) * (NOISE / STEADY)
+        known[own, own] = change.T @ change + np.diag([1e3, 0, 0, 0])
+    known[4 * pairs :, 4 * pairs :] = np.eye(terms) * (NOISE / LIKELY) ** 2
+    return known
