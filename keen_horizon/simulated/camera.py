@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from .lens import Glass
 
 Array = NDArray[np.float64]
+CODES = 0.45  # power of light by which BT.709 codes all but the darkest
 
 
 @dataclass(frozen=True)
@@ -136,13 +137,16 @@ class AllAround:
 class Fisheye:
     """One lens of two that look back to back: ``side`` pixels square, ``centre`` pixels of it; what
     is ``a`` radians off the axis lies ``focal (a + bend a^3)`` pixels away from the centre, as far
-    as ``widest``; nothing beyond."""
+    as ``widest``; nothing beyond. ``darker`` is how many stops it lacks all over, ``rim`` how many
+    more at a right angle from its axis."""
 
     side: int
     centre: tuple[float, float]
     focal: float
     bend: float
     widest: float
+    darker: float = 0.0
+    rim: float = 0.0
 
     is_straight = False
 
@@ -183,9 +187,11 @@ class Fisheye:
 
     @cached_property
     def light(self) -> NDArray[np.float32]:
-        """``(side, side, 1)`` 1 within the round picture, 0 beyond its rim."""
-        rim = (self.widest - self._angles[0]) * self.focal + 0.5
-        return np.clip(rim, 0, 1).astype(np.float32)[..., None]
+        """``(side, side, 1)`` what code values are multiplied by: 0 beyond the round picture."""
+        angle = self._angles[0]
+        inside = np.clip((self.widest - angle) * self.focal + 0.5, 0, 1)
+        stops = self.darker + self.rim * np.clip(angle / (np.pi / 2), 0, 2) ** 4
+        return (inside * np.exp2(-CODES * stops)).astype(np.float32)[..., None]
 
 
 @dataclass(frozen=True)

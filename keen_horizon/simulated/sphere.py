@@ -32,14 +32,26 @@ def harbour_sphere(
     return _from_the_boat("harbour sphere", AllAround(*size), seconds, rolling, operator)
 
 
-def twin_fisheye(seconds: float = 3.0, side: int = 1024, *, rolling: float = 1.0) -> Take:
+def twin_fisheye(
+    seconds: float = 3.0, side: int = 1024, *, rolling: float = 1.0, darker: float = 0.0,
+    rim: float = 0.0,
+) -> Take:  # fmt: skip
     """The same by two fisheyes back to back, as they recorded it: not quite opposite each other,
-    nor quite in the middle of their pictures, nor in one place."""
+    nor quite in the middle of their pictures, nor in one place. The second is ``darker`` by so many
+    stops, and both lose ``rim`` more there."""
     focal = side * 0.48 / np.radians(98.0)  # so that the round picture, 196 degrees, fits
     middle = (side - 1) / 2
     lenses = tuple(
-        Fisheye(side, (middle + x * side, middle + y * side), focal * finer, bend, np.radians(98.0))
-        for x, y, finer, bend in ((0.004, -0.003, 0.987, -0.004), (-0.002, 0.005, 0.989, -0.004))
+        Fisheye(
+            side,
+            (middle + x * side, middle + y * side),
+            focal * finer,
+            -0.004,
+            np.radians(98.0),
+            less,
+            rim,
+        )
+        for x, y, finer, less in ((0.004, -0.003, 0.987, 0.0), (-0.002, 0.005, 0.989, darker))
     )
     turns = (np.eye(3), Rotation.from_euler("yxz", [180.6, -0.4, 0.7], degrees=True).as_matrix())
     apart = np.array([0.0, 0.0, 0.013])

@@ -190,8 +190,9 @@ def light_found(boat: Recorded, stops: tuple[float, float], rim: float) -> TwinL
     wanted = sorted({frame for pair in PAIRS for frame in pair})
     seen = decode.frames_at(boat.path, boat.scan, wanted, luma_only=True)
     lumas = {p.index: dimmed(boat, p.planes[0], stops, rim) for p in seen}
-    bare = replace(boat.twin, light=None)
-    return fit_twin_light(bare, lumas, PAIRS, space_of(boat.scan.probe))
+    fit = fit_twin([lumas[a] for a, _ in PAIRS], [lumas[b] for _, b in PAIRS])
+    assert fit.twin is not None
+    return fit_twin_light(fit.twin, lumas, PAIRS, fit.moves, space_of(boat.scan.probe))
 
 
 @pytest.mark.parametrize(
@@ -215,7 +216,7 @@ def test_where_light_does_not_differ_nothing_is_evened_out(boat: Recorded):
     assert boat.twin.light is None
     told = light_found(boat, (0.0, 0.0), 0.0)
     assert (told.light, told.words) == (None, "")
-    assert fit_twin_light(boat.twin, {}, [], space_of(boat.scan.probe)).light is None
+    assert fit_twin_light(boat.twin, {}, [], [], space_of(boat.scan.probe)).light is None
 
 
 def test_light_that_differs_is_evened_out(boat: Recorded):

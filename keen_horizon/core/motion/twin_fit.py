@@ -49,17 +49,22 @@ STIFF = 0.002  # how much waves are held back, and more the finer they are
 SECTORS = 24  # around, of which it is said whether the seam is known there
 
 
+# Of each lens, places (m, 2) of things in a frame and in a later one, pixels of the whole.
+Moves = tuple[tuple[Points, Points], ...]
+
+
 @dataclass(frozen=True)
 class TwinFit:
     """What was found: a ``twin``, None for none, in ``words``; how many ``places`` are in both
     pictures, what is ``left`` between them, radians rms, and in how many of 24 ``sectors`` there
-    are any."""
+    are any; ``moves`` of things from each frame to the one a moment later."""
 
     twin: Twin | None
     words: str = ""
     places: int = 0
     left: float = 0.0
     sectors: int = 0
+    moves: tuple[Moves, ...] = ()
 
 
 def fit_twin(lumas: Sequence[Luma], later: Sequence[Luma] = ()) -> TwinFit:
@@ -88,7 +93,7 @@ def fit_twin(lumas: Sequence[Luma], later: Sequence[Luma] = ()) -> TwinFit:
         twin = _bent(twin.with_gap(gap), moves)
     left, good = _left(twin, pairs)
     sectors = len(np.unique(_sectors(twin, pairs)[good]))
-    return TwinFit(twin, "", int(good.sum()), left, sectors)
+    return TwinFit(twin, "", int(good.sum()), left, sectors, tuple(moves))
 
 
 # --- where a fit begins ---------------------------------------------------------------------------
@@ -225,12 +230,9 @@ def _evened(luma: Luma) -> Luma:
     return np.clip(128 + 48 * flat / spread, 0, 255).astype(np.uint8)
 
 
-def moves_of(twin: Twin, luma: Luma, later: Luma) -> tuple[Rays, Rays]:
-    """Rays ``(m, 3)`` of things above in a frame, and of the same in one a moment later."""
-    one, other = (
-        Circle(*lens.centre, float(lens.radius(np.array(lens.reach)))) for lens in twin.lenses
-    )
-    before, after = _rays_of(twin, _moves(luma, later, (one, other)))
+def rays_above(twin: Twin, move: Moves) -> tuple[Rays, Rays]:
+    """Rays ``(m, 3)`` of what moved, in a frame and in one a moment later; of things above."""
+    before, after = _rays_of(twin, move)
     above = before[:, 1] < LOW
     return before[above], after[above]
 
@@ -238,11 +240,8 @@ def moves_of(twin: Twin, luma: Luma, later: Luma) -> tuple[Rays, Rays]:
 # --- how lenses bend ------------------------------------------------------------------------------
 
 
-def _moves(
-    luma: Luma, later: Luma, circles: tuple[Circle, Circle]
-) -> tuple[tuple[Points, Points], ...]:
-    """Of each lens, places ``(m, 2)`` of things in a frame and in a later one, pixels of the
-    whole."""
+def _moves(luma: Luma, later: Luma, circles: tuple[Circle, Circle]) -> Moves:
+    """How things moved, from one frame to another."""
     found = []
     for circle in circles:
         room = np.zeros(luma.shape, np.uint8)
@@ -257,7 +256,7 @@ def _moves(
     return tuple(found)
 
 
-def _bent(twin: Twin, moves: Sequence[tuple[tuple[Points, Points], ...]]) -> Twin:
+def _bent(twin: Twin, moves: Sequence[Moves]) -> Twin:
     """Lenses that bend so that things move most like one turn of the camera, and its travel; as
     they were where they move too little to tell."""
     told = []
@@ -298,7 +297,7 @@ def _bent(twin: Twin, moves: Sequence[tuple[tuple[Points, Points], ...]]) -> Twi
                                            options=options).x))  # fmt: skip
 
 
-def _rays_of(twin: Twin, move: tuple[tuple[Points, Points], ...]) -> tuple[Rays, Rays]:
+def _rays_of(twin: Twin, move: Moves) -> tuple[Rays, Rays]:
     """Rays ``(m, 3)`` of both lenses' places before and after."""
     before, after = (
         np.concatenate([lens.to_rays(places[when]) for lens, places in

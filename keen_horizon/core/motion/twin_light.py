@@ -20,7 +20,7 @@ from ..geometry.twin import LIGHT_TERMS, Twin, TwinLight, light_powers
 from ..picture.working_space import WorkingSpace
 from ..types import Flags, Indices, Luma, Rays, Real
 from .sphere_turns import turns_between
-from .twin_fit import LOW, moves_of
+from .twin_fit import LOW, Moves, rays_above
 
 PLACES = 3000  # of the sphere that are looked at
 PATCH = 0.012  # of the picture's smaller side, that is averaged about a place
@@ -63,13 +63,15 @@ class TwinLightFit:
 
 
 def fit_twin_light(
-    twin: Twin, lumas: Mapping[int, Luma], pairs: Sequence[tuple[int, int]], space: WorkingSpace
-) -> TwinLightFit:
+    twin: Twin, lumas: Mapping[int, Luma], pairs: Sequence[tuple[int, int]],
+    moves: Sequence[Moves], space: WorkingSpace,
+) -> TwinLightFit:  # fmt: skip
     """The light of ``twin`` out of frames' ``lumas`` of eight bits, by number; each of ``pairs`` is
-    a frame and one a moment later. ``space`` says what light its code values mean."""
+    a frame and one a moment later, between which ``moves`` are known. ``space`` says what light its
+    code values mean."""
     space = replace(space, depth=8)
-    turns = {pair: _turn(twin, *(lumas[frame] for frame in pair)) for pair in pairs}
-    told = [(pair, turn) for pair, turn in turns.items() if turn is not None]
+    turns = [turns_between(*rays_above(twin, move)) for move in moves]
+    told = [(pair, turn) for pair, turn in zip(pairs, turns, strict=True) if turn is not None]
     seen = [_Seen.of(twin, (lumas[a], lumas[b]), turn, space) for (a, b), turn in told]
     if len(seen) < FEW or sum(len(one.light) for one in seen) < 100 * FEW:
         return TwinLightFit(None)
@@ -90,12 +92,6 @@ def fit_twin_light(
         order = np.argsort(frames.ravel())
         light = TwinLight(falls, frames.ravel()[order], apart.ravel()[order])
     return TwinLightFit(light, most, apart_doubt, whole.rim, rim_doubt)
-
-
-def _turn(twin: Twin, luma: Luma, later: Luma) -> Real | None:
-    """``(3, 3)`` from rays of a frame to those of a later one; None if nothing tells."""
-    before, after = moves_of(twin, luma, later)
-    return turns_between(before, after)
 
 
 @dataclass(frozen=True)
@@ -180,31 +176,51 @@ def _solve(seen: Sequence[_Seen]) -> _Solved:
 def _fitted(seen: Sequence[_Seen], terms: int) -> _Solved:
     """Each place's own light is taken out; four exposures a pair and the fall-off are unknown."""
     count = 4 * len(seen)
-    place = np.concatenate([one.place + k * PLACES for k, one in enumerate(seen)])
-    view = np.concatenate([one.view + 4 * k for k, one in enumerate(seen)])
-    light = np.concatenate([one.light for one in seen])
-    angle = np.concatenate([one.angle for one in seen])
-    _, place = np.unique(place, return_inverse=True)
-    columns = np.zeros((len(light), count + terms))
-    columns[np.arange(len(light)), view] = 1.0
-    columns[:, count:] = -light_powers(angle)[:, :terms]
-    known = _known(len(seen), terms)
-    weight: Real = np.ones(len(light))
+    systems = [_System.of(one, terms) for one in seen]
     values: Real = np.zeros(count + terms)
+    weights = [np.ones(len(one.light)) for one in seen]
     for _ in range(ROUNDS):
-        total = np.bincount(place, weight)
-        own = [np.bincount(place, weight * column) / total for column in columns.T]
-        apart = columns - np.stack(own, axis=-1)[place]
-        rest = light - (np.bincount(place, weight * light) / total)[place]
-        weighed = apart * weight[:, None]
-        values = np.asarray(np.linalg.solve(weighed.T @ apart + known, weighed.T @ rest), float)
-        off = rest - apart @ values
-        spread = max(1.4826 * float(np.median(np.abs(off))), 1e-3)
-        weight = _weights(off, 3 * spread)
+        square, pull = _known(len(seen), terms), np.zeros(count + terms)
+        rests = []
+        for k, (system, weight) in enumerate(zip(systems, weights, strict=True)):
+            at = np.r_[4 * k : 4 * k + 4, count : count + terms]
+            apart, rest = system.apart(weight)
+            weighed = apart * weight[:, None]
+            square[np.ix_(at, at)] += weighed.T @ apart
+            pull[at] += weighed.T @ rest
+            rests.append((at, apart, rest))
+        values = np.asarray(np.linalg.solve(square, pull), float)
+        off = [rest - apart @ values[at] for at, apart, rest in rests]
+        spread = max(1.4826 * float(np.median(np.abs(np.concatenate(off)))), 1e-3)
+        weights = [_weights(one, 3 * spread) for one in off]
     exposures = values[:count].reshape(-1, 2, 2)
     falls = np.zeros(LIGHT_TERMS)
     falls[:terms] = values[count:]
     return _Solved(exposures[..., 0] - exposures[..., 1], falls)
+
+
+@dataclass(frozen=True)
+class _System:
+    """The sightings of one pair of frames: ``columns`` ``(m, 4 + terms)`` of what is unknown."""
+
+    place: Indices  # counted from 0, without gaps
+    columns: Real
+    light: Real
+
+    @classmethod
+    def of(cls, seen: _Seen, terms: int) -> _System:
+        _, place = np.unique(seen.place, return_inverse=True)
+        exposures = np.eye(4)[seen.view]
+        columns = np.hstack([exposures, -light_powers(seen.angle)[:, :terms]])
+        return cls(place, columns, seen.light)
+
+    def apart(self, weight: Real) -> tuple[Real, Real]:
+        """Columns and light, each less its weighed mean over the sightings of the same place."""
+        total = np.bincount(self.place, weight)
+        numbers = np.column_stack([self.columns, self.light])
+        means = [np.bincount(self.place, weight * one) / total for one in numbers.T]
+        left = numbers - np.stack(means, axis=-1)[self.place]
+        return left[:, :-1], left[:, -1]
 
 
 def _weights(off: Real, scale: float) -> Real:

@@ -93,7 +93,7 @@ def _twin(path: Path, scan: Scan, first: int, last: int) -> ClipKind | None:
     if found.twin is None:
         return ClipKind("flat", f"{found.words} It is taken for a flat clip.")
     pairs = list(zip(at, later, strict=True))
-    light = fit_twin_light(found.twin, known, pairs, space_of(scan.probe))
+    light = fit_twin_light(found.twin, known, pairs, found.moves, space_of(scan.probe))
     words = f"{_seam_words(found, found.twin)} {light.words}".rstrip()
     return ClipKind("sphere", words, True, replace(found.twin, light=light.light))
 
