@@ -37,7 +37,7 @@ def drawn_sphere(solution: SphereSolution, treatment: Treatment, probe: Probe) -
     sharpen = solution.sharpen
     stations = {
         station.name: {
-            "summary": station.summary(own, told if station is FINISH else None),
+            "summary": station.summary(own, told),
             "warnings": told["warnings"].get(station.name, []),
             "details": _details(station, own, solution),
             "figures": [asdict(figure) for figure in figures.get(station.name, [])],

@@ -47,6 +47,9 @@ def test_less_is_never_claimed_than_can_be_measured():
     assert shake_captions(figures) == {"before": "2.35 px", "after": "under 0.2 px"}
 
 
+SPHERE = {"projection": "equirectangular"}
+
+
 @pytest.mark.parametrize(
     ("after", "removed", "text"),
     [(0.2, 96.4, "96 %"), (0.01, 99.8, "over 97 %"), (5.59, 0.2, None), (5.8, -3.0, None)],
@@ -69,6 +72,9 @@ def test_a_still_clip_has_nothing_to_remove(before):
         (["motion.aim=lock_off", "motion.calm=12.5"], {}, "Lock off · calm 12.5"),
         (["motion.calm_roll=5"], {}, "Follow · calm 5–40"),
         ([], {"shake_removed": 0.0}, "Follow · calm 40 · nothing removed"),
+        ([], SPHERE | {"level": {"found": True}}, "Follow · calm 40 · level"),
+        ([], SPHERE | {"level": {"found": False}}, "Follow · calm 40"),
+        (["motion.level=off"], SPHERE, "Follow · calm 40"),
         (["motion.on=false"], {}, "off"),
     ],
 )

@@ -113,12 +113,15 @@ class MotionStation(Station[MotionSettings]):
         return said
 
     def summary(self, settings: MotionSettings, report: Report | None) -> str:
-        """``Follow · calm 40``, and ``nothing removed`` where nothing was."""
+        """``Follow · calm 40``, and ``nothing removed`` where nothing was; ``level`` of a sphere
+        whose horizon is."""
         if not settings.on:
             return "off"
         calms = settings.calms.values()
         calm = f"{min(calms):g}" if len(set(calms)) == 1 else f"{min(calms):g}–{max(calms):g}"
         said = f"{self.facts['aim'].choices[settings.aim].label} · calm {calm}"
+        if report is not None and report.get("projection") == "equirectangular":
+            return f"{said} · level" if report.get("level", {}).get("found") else said
         if report is None or removed_caption(report):
             return said
         return f"{said} · nothing removed"
