@@ -102,7 +102,7 @@ test("of two eyes in one picture a view comes from its own", () => {
 
 test("what stitching bends is bent at the nodes, too", () => {
   const flat = view("rectilinear", 90, [0, 0, 0]);
-  flat.bend = () => [0.01, 0, 0, 0, -0.01, 0, 0, 0, 0, ...new Array(9).fill(0)];
+  flat.bend = () => [0.01, 0, 0, 0, -0.01, 0, 0, 0, 0, ...new Array(18).fill(0)];
   const straight = new AroundMesh().weave(view("rectilinear", 90, [0, 0, 0]), 0, UNIT);
   const bent = new AroundMesh().weave(flat, 0, UNIT);
   /** @type {number[]} */

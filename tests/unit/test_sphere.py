@@ -11,11 +11,12 @@ import av
 import cv2
 import numpy as np
 import pytest
+import scipy
 from scipy.spatial.transform import Rotation
 
 from keen_horizon.cli.commands import main
 from keen_horizon.core.errors import Cancelled
-from keen_horizon.core.geometry.bend import bend_of, bent
+from keen_horizon.core.geometry.bend import bend_of, bend_of_halves, bent
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.geometry.keyframes import Key
 from keen_horizon.core.geometry.looks import flat_camera, look_matrix
@@ -539,9 +540,67 @@ def test_what_stitching_bends_is_told_from_turns_and_from_chance(size: float):
     assert rms(before - taken) < 0.85 * rms(before)
 
 
+def late_tracks(late: float, n: int = 90, far: bool = True) -> tuple[Tracks, np.ndarray]:
+    """Tracks through a sphere whose half behind was exposed ``late`` seconds later, and how fast
+    the camera turned, rotation vectors of a second."""
+    rng = np.random.default_rng(7)
+    world = rng.normal(size=(600, 3)) * [1, 0.5, 1]
+    world /= np.linalg.norm(world, axis=1, keepdims=True)
+    if not far:
+        world *= rng.uniform(3, 30, (600, 1))
+    times = np.arange(-2, n + 2) / 30
+    shake = scipy.ndimage.gaussian_filter1d(rng.normal(size=(n + 4, 3)), 2, axis=0) * 0.08
+    way = scipy.interpolate.CubicSpline(times, shake)
+    place = scipy.interpolate.CubicSpline(times, 0.02 * np.cumsum(rng.normal(size=(n + 4, 3)), 0))
+
+    def at(moment: np.ndarray) -> np.ndarray:
+        turns = Rotation.from_rotvec(way(moment)).as_matrix()
+        away = world - place(moment)[:, None] * (0 if far else 1)
+        seen = away @ turns.swapaxes(1, 2)
+        return np.asarray(seen / np.linalg.norm(seen, axis=-1, keepdims=True))
+
+    moments = times[2:-2]
+    ahead, behind = at(moments - late / 2), at(moments + late / 2)
+    share = (np.clip(-ahead[..., 2:] / 0.1, -1, 1) + 1) / 2
+    seen = ahead * (1 - share) + behind * share
+    seen += np.radians(0.02) * rng.normal(size=seen.shape)
+    canvas = Canvas(2048, 1024)
+    places = canvas.to_pixels(Equirectangular.of(canvas).to_plane(seen))
+    return Tracks.from_places(places, moments), way(moments, 1)
+
+
+@pytest.mark.parametrize(("late", "far"), [(0.03, True), (-0.012, True), (0.02, False)])
+def test_by_how_much_later_the_half_behind_was_exposed_is_told(late: float, far: bool):
+    tracks, pace = late_tracks(late, far=far)
+    wobble = sphere_motion(tracks, Canvas(2048, 1024), nadir=20).wobble
+    assert wobble is not None
+    # Of what is near, travel takes some of it for its own.
+    assert wobble.late == pytest.approx(late, rel=0.1 if far else 0.4)
+    true = bend_of_halves(0.5 * late * pace)[5:-5]
+    there = late_rays()
+    left, all_of_it = (
+        rms(np.concatenate([bent(there, one) - there for one in some]))
+        for some in (true - wobble.bends[5:-5], true)
+    )
+    assert left < (0.35 if far else 0.5) * all_of_it
+
+
+def late_rays() -> np.ndarray:
+    rays = np.random.default_rng(9).normal(size=(200, 3))
+    return np.asarray(rays / np.linalg.norm(rays, axis=1, keepdims=True))
+
+
+@pytest.mark.parametrize("far", [True, False])
+def test_halves_that_were_exposed_at_once_are_not_told_apart(far: bool):
+    wobble = sphere_motion(late_tracks(0.0, far=far)[0], Canvas(2048, 1024), nadir=20).wobble
+    assert wobble is not None
+    assert wobble.late == 0
+    assert not wobble.bends.any()
+
+
 def test_a_bend_that_is_told_is_taken_out_of_the_picture(harbour: Sphere):
     canvas, rng = Canvas(512, 256), np.random.default_rng(8)
-    bend = bend_of(0.03 * rng.normal(size=10))
+    bend = bend_of(0.03 * rng.normal(size=10)) + bend_of_halves(np.full((1, 3), 0.0015))[0]
     camera = Camera(canvas, Equirectangular.of(canvas))
     turned = SphereSampler(camera, canvas).turned(np.eye(3), bend)
     at = turned.luma()[70:200:20, 30:480:30].astype(float) - [AROUND, 0]

@@ -101,7 +101,12 @@ def stitch_caption(stitching: dict[str, Any]) -> str:
     if not stitching["found"]:
         return f"≤ {np.degrees(LEAST):.2f}°"
     size = degrees_caption(stitching["wobble_degrees"], stitching["sure_degrees"])
-    return f"{size}, {'taken out' if stitching['taken_out'] else 'left'}"
+    late = ""
+    if stitching["late_ms"]:
+        late = (f", the half behind {abs(stitching['late_ms']):.0f} ± "
+                f"{stitching['late_sure_ms']:.0f} ms "
+                f"{'late' if stitching['late_ms'] > 0 else 'early'}")  # fmt: skip
+    return f"{size}{late}, {'taken out' if stitching['taken_out'] else 'left'}"
 
 
 def sphere_shake_captions(report: Report) -> dict[str, str]:

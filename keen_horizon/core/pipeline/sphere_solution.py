@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import scipy
 
+from ..geometry.bend import NONE
 from ..geometry.canvas import Canvas
 from ..geometry.rotation_vectors import turns_about, vectors_of
 from ..motion.camera_motion import Timeline
@@ -46,7 +47,7 @@ class SphereSolution:
     output pixels that a source pixel takes, and ``sharpen`` what Finish does for it. ``downs``
     ``(n, 3)`` is straight down in each recorded frame's axes, NaN where that is not known; None
     where nobody asked. ``view`` is what the flat view is set to in each frame, degrees by
-    setting. ``bends`` ``(n, 2, 3, 3)`` is what stitching bends recorded rays by, that are taken out
+    setting. ``bends`` ``(n, 3, 3, 3)`` is what stitching bends recorded rays by, that are taken out
     of the picture (:mod:`..geometry.bend`)."""
 
     motion: SphereMotion
@@ -70,7 +71,7 @@ class SphereSolution:
     def bends(self) -> Real:
         """See above; none where they are left, or where there are none."""
         if not self.unbent or self.motion.wobble is None:
-            return np.zeros((len(self), 2, 3, 3))
+            return np.zeros((len(self), *NONE.shape))
         return self.motion.wobble.bends
 
 
@@ -260,6 +261,8 @@ def _report(solution: SphereSolution, treatment: Treatment) -> Report:
             "sure_degrees": float(2 * np.degrees(motion.wobble.doubt)),
             "found": bool(motion.wobble.bends.any()),
             "taken_out": bool(solution.bends.any()),
+            "late_ms": 1e3 * motion.wobble.late,
+            "late_sure_ms": 2e3 * motion.wobble.late_doubt,
         }
     told["sharpening"] = sharpening_report(solution.sharpen, motion.timeline.first)
     level = solution.vertical

@@ -3,6 +3,8 @@
 // own ray takes; cells where that would be seen, about the sphere's poles and where the picture
 // reaches far around, are left to be told pixel by pixel.
 
+import { MEETS } from "./shaders.js";
+
 /** @typedef {import("./around.js").Around} Around */
 /** @typedef {import("./around.js").Camera} Camera */
 /**
@@ -187,13 +189,15 @@ function apartSquared(rays, a, b) {
  * @param {number} z
  */
 function bent(bend, x, y, z) {
-  const [sx, sy, sz, tx, ty, tz] = [0, 3, 6, 9, 12, 15].map(
+  const [sx, sy, sz, tx, ty, tz, hx, hy, hz] = [0, 3, 6, 9, 12, 15, 18, 21, 24].map(
     (k) => bend[k] * x + bend[k + 1] * y + bend[k + 2] * z,
   );
   const out = sx * x + sy * y + sz * z;
+  const share = Math.max(-1, Math.min(1, -z / MEETS));
+  const half = (share * (3 - share * share)) / 2;
   return [
-    x + sx - out * x + y * tz - z * ty,
-    y + sy - out * y + z * tx - x * tz,
-    z + sz - out * z + x * ty - y * tx,
+    x + sx - out * x + y * tz - z * ty + half * hx,
+    y + sy - out * y + z * tx - x * tz + half * hy,
+    z + sz - out * z + x * ty - y * tx + half * hz,
   ];
 }

@@ -15,7 +15,7 @@ import { straight } from "./lattice.js";
 /** @type {Record<Projection, number>} as shaders know them */
 export const PROJECTIONS = { sphere: 0, rectilinear: 1, stereographic: 2, cylindrical: 3 };
 const NONE = [1, 0, 0, 0, 1, 0, 0, 0, 1];
-const STRAIGHT = new Array(18).fill(0);
+const STRAIGHT = new Array(27).fill(0);
 
 /** The recorded sphere's own picture: places in it are shares, whatever its size. @type {Camera} */
 const ALL = { projection: "sphere", width: 2, height: 1, angle: 360, widest: 360 };
@@ -142,8 +142,8 @@ export class Around {
    * @param {((n: number) => Turn) | null} made.turn that sphere's rays to the recorded one's; null:
    *   it is the recorded one
    * @param {(n: number) => Turn} made.steady the steadied sphere's rays to the recorded one's
-   * @param {((n: number) => number[]) | null} made.bend of the recorded sphere by its stitching: two
-   *   symmetric matrices. Places are told without it: it is less than a pixel or two.
+   * @param {((n: number) => number[]) | null} made.bend of the recorded sphere by its stitching: three
+   *   matrices, as the core has them. Places are told without it: it is less than a pixel or two.
    * @param {number} made.length frames
    * @param {number[]} made.eye of the film's picture: left, top, width, height, in shares
    */
@@ -197,7 +197,8 @@ export class Around {
     const bend = this.bend?.(n) ?? STRAIGHT;
     return {
       spread: bend.slice(0, 9),
-      twist: bend.slice(9),
+      twist: bend.slice(9, 18),
+      halves: back(bend.slice(18)),
       turn: back(this.whole(n)), // graphics cards count by columns
       optics: [PROJECTIONS[camera.projection], ...scale(camera), this.bend ? 1 : 0],
       eye: this.eye,
@@ -286,8 +287,8 @@ export function picturesOf({ turns: packed, bends: bent, eye, shape, view }, set
   };
   /** @param {number} n */
   const bendOf = (n) => {
-    const at = 18 * Math.max(0, Math.min(last, n));
-    return Array.from((bends ?? []).slice(at, at + 18));
+    const at = 27 * Math.max(0, Math.min(last, n));
+    return Array.from((bends ?? []).slice(at, at + 27));
   };
   const common = { steady, bend: bends && bendOf, eye, length: last + 1 };
   const round = { ...common, camera: () => ALL, look: () => NONE };

@@ -21,9 +21,11 @@ const AROUND_UNIFORMS = [
   "turn",
   "spread",
   "twist",
+  "halves",
   "turn_was",
   "spread_was",
   "twist_was",
+  "halves_was",
   "optics",
   "eye",
 ];
@@ -354,14 +356,16 @@ export class Renderer {
    */
   setOptics(where, around, at) {
     const { gl } = this;
-    const { turn, spread, twist, optics, eye } = around.optics(at);
+    const { turn, spread, twist, halves, optics, eye } = around.optics(at);
     const was = around.optics(Math.max(0, at - 1));
     gl.uniformMatrix3fv(where.turn, false, turn);
     gl.uniformMatrix3fv(where.spread, false, spread);
     gl.uniformMatrix3fv(where.twist, false, twist);
+    gl.uniformMatrix3fv(where.halves, false, halves);
     gl.uniformMatrix3fv(where.turn_was, false, was.turn);
     gl.uniformMatrix3fv(where.spread_was, false, was.spread);
     gl.uniformMatrix3fv(where.twist_was, false, was.twist);
+    gl.uniformMatrix3fv(where.halves_was, false, was.halves);
     gl.uniform4fv(where.optics, optics);
     gl.uniform4fv(where.eye, eye);
   }

@@ -85,19 +85,24 @@ void main() {
   gl_FragColor = vec4(vec3(min(1.0, 4.0 * much)), 1.0);
 }`;
 
+/** Of a ray's share of the axis, on either side of where halves of a sphere meet. */
+export const MEETS = 0.1;
+
 // Of a picture out of a sphere a pixel is told by its ray where it comes from.
 const AROUND = `
 uniform mat3 turn;      // rays of the picture to those of the recorded sphere
 uniform mat3 spread;    // and by how much stitching bends that
 uniform mat3 twist;
+uniform mat3 halves;
 uniform mat3 turn_was;  // and in the frame before
 uniform mat3 spread_was;
 uniform mat3 twist_was;
+uniform mat3 halves_was;
 uniform vec4 optics;    // the projection; how far it reaches across and down; whether it bends
 uniform vec4 eye;       // of the film's picture: left, top, width, height
 vec2 at;
 vec2 was;
-vec2 placed(mat3 turned, mat3 spreads, mat3 twists, vec2 into) {
+vec2 placed(mat3 turned, mat3 spreads, mat3 twists, mat3 apart, vec2 into) {
   vec2 p = (into - 0.5) * optics.yz;
   vec3 ray = vec3(p, 1.0);
   if (optics.x > 2.5) ray = vec3(sin(p.x), p.y, cos(p.x));
@@ -106,8 +111,10 @@ vec2 placed(mat3 turned, mat3 spreads, mat3 twists, vec2 into) {
   ray = turned * ray;
   if (optics.w > 0.5) {
     ray = normalize(ray);
-    vec3 apart = spreads * ray;
-    ray += apart - dot(apart, ray) * ray + cross(ray, twists * ray);
+    vec3 spread_by = spreads * ray;
+    float share = clamp(-ray.z / ${MEETS.toFixed(3)}, -1.0, 1.0);
+    float half_way = 0.5 * share * (3.0 - share * share);
+    ray += spread_by - dot(spread_by, ray) * ray + cross(ray, twists * ray) + half_way * (apart * ray);
   }
   vec2 angles = vec2(atan(ray.x, ray.z), atan(ray.y, length(ray.xz)));
   return eye.xy + eye.zw * (angles / vec2(6.2831853, 3.1415927) + 0.5);
@@ -120,11 +127,14 @@ vec2 placed(mat3 turned, mat3 spreads, mat3 twists, vec2 into) {
 export function fromSphere(shader) {
   // What only a comparison looks at is worked out for it alone.
   const both = shader.includes("varying vec2 was;");
-  const was = both ? "\n  was = placed(turn_was, spread_was, twist_was, into);" : "";
+  const was = both ? "\n  was = placed(turn_was, spread_was, twist_was, halves_was, into);" : "";
   return shader
     .replace("varying vec2 at;", AROUND)
     .replace("varying vec2 was;", "")
-    .replace("void main() {", `void main() {\n  at = placed(turn, spread, twist, into);${was}`);
+    .replace(
+      "void main() {",
+      `void main() {\n  at = placed(turn, spread, twist, halves, into);${was}`,
+    );
 }
 
 // Most of them come from between nodes whose places are known; over the seam, these go on beyond it.
