@@ -38,6 +38,7 @@ SLOW = 0.16  # seconds, standard deviation: slower than that is kept
 POLE = 0.2  # sine of the angle from the travel within which marks tell little across it
 LOW = 0.4  # of the way down, below which things are near, or move with the camera
 LATE_ROUNDS = 3
+LATE_ASTRAY = 0.05  # of a delay, that turning between frames leads it astray by
 LATE_SURE = 4.0  # times its standard error has to be a lens' delay that counts
 BLOCKS = 12  # of pairs of frames, that are left out in turn
 LEAST = np.radians(0.04)  # rms; less cannot be told from things that move by themselves
@@ -105,14 +106,16 @@ def stitch_wobble(
 
 
 def _pace(turns: Real, timeline: Timeline) -> Real:
-    """``(n, 3)`` rotation vectors of a second, of frames that turned from the one before so."""
+    """``(n, 3)`` how fast the camera turned in each frame, rotation vectors of a second; to fourth
+    order, for shake is quick against frames."""
     pace = np.zeros((len(turns), 3))
     for start, stop in timeline.segments:
-        steps = vectors_of(turns[start:stop]) * timeline.rate
-        if stop - start < 3:
+        steps = vectors_of(turns[start + 1 : stop]) * timeline.rate
+        if len(steps) < 2:
             continue
-        steps[0] = steps[1]
-        pace[start:stop] = (steps + np.vstack([steps[1:], steps[-1:]])) / 2
+        a, b, c, d = (np.pad(steps, ((2, 2), (0, 0)), "edge")[k : k + stop - start]
+                      for k in range(4))  # fmt: skip
+        pace[start:stop] = (7 * (b + c) - a - d) / 12
     return pace
 
 
@@ -192,7 +195,7 @@ def _late(seen: Callable[[], Iterator[_Left]], pace: Real) -> tuple[float, float
         doubt = float(max(spread, abs(halves[0] - halves[1]) / 2))
         if abs(late) < LATE_SURE * doubt or _rms_of_turns(0.5 * late * pace) < LEAST:
             return 0.0, 0.0
-    return late, doubt
+    return late, float(np.hypot(doubt, LATE_ASTRAY * late))
 
 
 def _late_sums(part: _Left, pace: Real, late: float) -> Real:

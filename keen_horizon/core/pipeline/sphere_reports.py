@@ -27,8 +27,9 @@ from .sphere_tracks import measure_sphere
 CONVENTIONS = (
     "previous_to_this and steady are 3 x 3 rotations of rays (x right, y down, z forward) as "
     "columns: from the frame before to this one, and from the output's rays to the source's; bend, "
-    "where there is one, is two symmetric matrices S and T by which source rays are then bent: "
-    "r + S r - (r . S r) r + r x T r"
+    "where there is one, is three matrices S, T and H by which source rays are then bent: "
+    "r + S r - (r . S r) r + r x T r + s H r, where s goes from -1 ahead to 1 behind as "
+    "t (3 - t^2) / 2 of t = -z / 0.1"
 )
 
 
