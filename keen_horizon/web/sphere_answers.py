@@ -86,7 +86,7 @@ def _details(station: Station[Any], own: Any, solution: SphereSolution) -> dict[
     return {
         "level": _level_words(solution),
         "view": f"As {frame} looks.",
-        "stitch": f"Found: {stitch_caption(solution.report['stitching'])}, rms over the sphere.",
+        "stitch": f"Found: {stitch_caption(solution.report['stitching'], ' rms over the sphere')}.",
     }
 
 

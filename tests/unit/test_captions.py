@@ -2,6 +2,7 @@
 
 import pytest
 
+from keen_horizon.core.pipeline.sphere_reports import stitch_caption
 from keen_horizon.core.stations.frame import FRAME
 from keen_horizon.core.stations.lens import LENS
 from keen_horizon.core.stations.motion import MOTION
@@ -130,3 +131,20 @@ def test_wobble_and_shutter_in_words():
     assert SHUTTER.summary(strong.of(SHUTTER), REPORT) == "22.7 ms · strong"
     sure = REPORT | {"readout_sure": 0.31}
     assert SHUTTER.summary(strong.of(SHUTTER), sure) == "22.7 ± 0.3 ms · strong"
+
+
+@pytest.mark.parametrize(
+    ("change", "text"),
+    [
+        ({"found": False}, "≤ 0.04°"),
+        ({}, "0.15 ± 0.03°; taken out"),
+        ({"late_ms": 33.2, "late_sure_ms": 3.1, "taken_out": False},
+         "0.15 ± 0.03°; half behind 33 ± 3 ms late; left"),
+        ({"late_ms": -5.0, "late_sure_ms": 0.5},
+         "0.15 ± 0.03°; half behind 5 ± 1 ms early; taken out"),
+    ],
+)  # fmt: skip
+def test_what_stitching_bends_and_what_becomes_of_it(change, text):
+    told = {"found": True, "taken_out": True, "wobble_degrees": 0.15, "sure_degrees": 0.03,
+            "late_ms": 0.0, "late_sure_ms": 0.0}  # fmt: skip
+    assert stitch_caption(told | change) == text

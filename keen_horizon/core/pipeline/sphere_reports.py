@@ -97,17 +97,19 @@ def degrees_caption(value: float, sure: float) -> str:
     return f"{value:.2f} ± {max(sure, 0.01):.2f}°"
 
 
-def stitch_caption(stitching: dict[str, Any]) -> str:
-    """How much a sphere bends by its stitching, and what becomes of it."""
+def stitch_caption(stitching: dict[str, Any], over: str = "") -> str:
+    """How much a sphere bends by its stitching, ``over`` what that is taken, and what becomes of
+    it."""
     if not stitching["found"]:
-        return f"≤ {np.degrees(LEAST):.2f}°"
+        return f"≤ {np.degrees(LEAST):.2f}°{over}"
     size = degrees_caption(stitching["wobble_degrees"], stitching["sure_degrees"])
-    late = ""
+    said = [f"{size}{over}"]
     if stitching["late_ms"]:
-        late = (f", the half behind {abs(stitching['late_ms']):.0f} ± "
-                f"{stitching['late_sure_ms']:.0f} ms "
-                f"{'late' if stitching['late_ms'] > 0 else 'early'}")  # fmt: skip
-    return f"{size}{late}, {'taken out' if stitching['taken_out'] else 'left'}"
+        when = "late" if stitching["late_ms"] > 0 else "early"
+        said.append(f"half behind {abs(stitching['late_ms']):.0f} ± "
+                    f"{max(stitching['late_sure_ms'], 1):.0f} ms {when}")  # fmt: skip
+    said.append("taken out" if stitching["taken_out"] else "left")
+    return "; ".join(said)
 
 
 def sphere_shake_captions(report: Report) -> dict[str, str]:
