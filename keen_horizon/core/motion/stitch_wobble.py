@@ -68,7 +68,7 @@ def stitch_wobble(
     pace = _pace(turns, timeline)
 
     def seen() -> Iterator[_Left]:
-        return _left(turns, travel, tracks, canvas, aside)
+        return _left(turns, travel, timeline.cuts, tracks, canvas, aside)
 
     late, late_doubt = _late(seen, pace)
     halves = 0.5 * late * pace
@@ -166,8 +166,9 @@ class _Left:
 
 
 def _left(
-    turns: Real, travel: Rays, tracks: Tracks, canvas: Canvas, aside: Flags
+    turns: Real, travel: Rays, cuts: Indices, tracks: Tracks, canvas: Canvas, aside: Flags
 ) -> Iterator[_Left]:
+    """What turns leave of all pairs, some at a time; nothing over cuts."""
     sphere, n = Equirectangular.of(canvas), len(turns)
     for start in range(1, n, BATCH):
         part = np.arange(start, min(start + BATCH, n))
@@ -175,7 +176,8 @@ def _left(
         pairs = pairs[:, :: max(1, pairs.valid.shape[1] // ENOUGH)]
         before, after = sphere.to_rays(pairs.before), sphere.to_rays(pairs.after)
         at = before @ turns[part].swapaxes(1, 2)
-        halves = tuple(pairs.of_half(half) for half in range(HALVES))
+        within = ~np.isin(part, cuts)[:, None]
+        halves = tuple(pairs.of_half(half) & within for half in range(HALVES))
         yield _Left(part, at, after - at, travel[part], halves)
 
 
