@@ -512,6 +512,21 @@ def rays_of_tracks(n: int, marks: int, seed: int) -> tuple[np.ndarray, np.ndarra
     return np.einsum("nij,mj->nmi", turns, world), turns
 
 
+def test_marks_that_err_together_with_those_around_them_make_a_turn_less_sure():
+    n, canvas, rng = 50, Canvas(2048, 1024), np.random.default_rng(12)
+    rays, turns = rays_of_tracks(n, 600, 3)
+    # Marks of one side of the sphere move alike, each frame otherwise: waves, leaves in the wind.
+    azimuth = np.arctan2(rays[0, :, 0], rays[0, :, 2]) / (2 * np.pi) % 1
+    side = rng.normal(size=(n, 8, 3))[:, (azimuth * 8).astype(int)]
+    seen = rays + np.radians(0.08) * side + np.radians(0.02) * rng.normal(size=rays.shape)
+    places = canvas.to_pixels(Equirectangular.of(canvas).to_plane(seen))
+    motion = sphere_motion(Tracks.from_places(places, np.arange(n) / 30), canvas, nadir=20)
+    steps = turns[1:] @ turns[:-1].swapaxes(1, 2)
+    off = Rotation.from_matrix(motion.turns[1:] @ steps.swapaxes(1, 2)).as_rotvec()
+    worst = np.sqrt((off**2).mean(axis=0)).max()
+    assert 0.5 < rms(motion.doubt[1:]) / worst < 2
+
+
 @pytest.mark.parametrize("size", [0.0, 0.0015])
 def test_what_stitching_bends_is_told_from_turns_and_from_chance(size: float):
     n, canvas = 60, Canvas(2048, 1024)

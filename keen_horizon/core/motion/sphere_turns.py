@@ -41,6 +41,7 @@ ENOUGH = 200  # marks that bring a fit near
 TRAVELS = 1.35  # times as large are residuals along the circles as across, where there is travel
 FIRST = 2  # rounds of a first look
 FEW = 8  # marks below which a pair tells nothing
+SECTORS = 8  # of the sphere, around, in which marks may err together
 SURE = np.radians(0.08)  # doubt of a turn at which it is half believed
 GAPS = (6, 24)  # frames between those that are compared besides neighbours
 AVERAGES = 3  # rounds
@@ -272,7 +273,7 @@ def _fits(before: Rays, after: Rays, valid: Flags, start: Real) -> _Fits:
     steer = valid & (weights > 0.25)
     share = weights / np.maximum(weights.sum(axis=1, keepdims=True), 1e-12)
     residual = np.sqrt((share * off**2).sum(axis=1))
-    doubt = _doubt(before, chosen, travel, moved, weights, residual)
+    doubt = _doubt(before, after, chosen, travel, moved, weights, residual)
     return _Fits(chosen, np.where(moved[:, None], travel, 0.0), doubt, residual, steer)
 
 
@@ -377,13 +378,35 @@ def _with_travel(
 
 
 def _doubt(
-    before: Rays, turns: Real, travel: Rays, moved: Flags, weights: Real, residual: Real
-) -> Real:
-    """``(p,)`` standard error of a turn about the axis that is told worst, radians."""
+    before: Rays, after: Rays, turns: Real, travel: Rays, moved: Flags, weights: Real,
+    residual: Real,
+) -> Real:  # fmt: skip
+    """``(p,)`` standard error of a turn about the axis that is told worst, radians: of marks that
+    err each by itself; and no less than of marks that err together with those around them (Liang,
+    Zeger, *Longitudinal data analysis using generalized linear models*, Biometrika 1986)."""
     at = _turned(turns, before)
+    left, way = after - at, travel[..., None]
+    normals = cross(at, left)
+    cosine, sine = _from_travel(at, way)
     # Across one direction, or in both that are across a ray.
-    slope = _slope(at, travel[..., None], *_from_travel(at, travel[..., None]))
+    slope = _slope(at, way, cosine, sine)
     one = products(weights, slope, slope)
     both = weights.sum(axis=1)[:, None, None] * np.eye(3) - products(weights, at, at)
-    told = np.linalg.eigvalsh(np.where(moved[:, None, None], one, both))[:, 0]
-    return np.asarray(np.maximum(residual, FINEST) / np.sqrt(np.maximum(told, 1e-6)))
+    told = np.where(moved[:, None, None], one, both)
+    least = np.maximum(np.linalg.eigvalsh(told)[:, 0], 1e-6)
+    alone = np.maximum(residual, FINEST) / np.sqrt(least)
+    pull = np.where(moved[:, None, None], slope * _across(normals, way, sine)[..., None], normals)
+    sectors = np.eye(SECTORS)[_sector(at)].swapaxes(1, 2)  # (p, sectors, m)
+    sums = sectors @ (weights[..., None] * pull)
+    # Few that err together seem to err less, for the fit goes along with them.
+    count = ((sectors @ weights[..., None])[..., 0] > 0).sum(axis=1)
+    fewer = count / np.maximum(count - 3, 1)
+    inverse = np.linalg.inv(told + 1e-6 * np.eye(3))
+    together = inverse @ (sums.swapaxes(1, 2) @ sums) @ inverse
+    return np.asarray(np.maximum(alone, np.sqrt(fewer * np.linalg.eigvalsh(together)[:, 2])))
+
+
+def _sector(rays: Rays) -> Indices:
+    """``(p, m)`` in which part of the sphere rays are, around."""
+    around = np.arctan2(rays[..., 0], rays[..., 2]) / (2 * np.pi) + 0.5
+    return np.asarray(np.minimum((around * SECTORS).astype(int), SECTORS - 1))
