@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from ..core.geometry.bend import MEETS
 from ..core.geometry.looks import WIDEST
 from ..core.media.probe import Probe
 from ..core.motion.uprights import DOWN
@@ -60,6 +61,7 @@ def drawn_sphere(solution: SphereSolution, treatment: Treatment, probe: Probe) -
         "sphere": {
             "turns": packed(solution.corrections, np.float32),
             "bends": packed(solution.bends, np.float32) if solution.bends.any() else None,
+            "meets": MEETS,
             "eye": EYES[tag_of(probe).stereo],
             "shape": {"width": solution.canvas.width, "height": solution.canvas.height},
             "view": {

@@ -28,6 +28,7 @@ const view = (projection, angle, look) =>
     turn: () => lookTurn(20, -10, 5),
     steady: () => NONE,
     bend: null,
+    meets: 0.1,
     length: 1,
     eye: [0, 0, 1, 1],
   });

@@ -137,7 +137,8 @@ interface PixelStage {
  * and the flat camera inside it. */
 interface PackedSphere {
   turns: string;
-  bends: string | null; // by stitching: two symmetric matrices a frame
+  bends: string | null; // by stitching: three matrices a frame
+  meets: number; // where halves of the sphere blend, of a ray's share of its axis
   eye: number[]; // of the film's picture: left, top, width, height
   shape: { width: number; height: number };
   view: {

@@ -3,8 +3,6 @@
 // own ray takes; cells where that would be seen, about the sphere's poles and where the picture
 // reaches far around, are left to be told pixel by pixel.
 
-import { MEETS } from "./shaders.js";
-
 /** @typedef {import("./around.js").Around} Around */
 /** @typedef {import("./around.js").Camera} Camera */
 /**
@@ -58,7 +56,7 @@ export class AroundMesh {
       let x = turn[0] * rx + turn[1] * ry + turn[2] * rz;
       let y = turn[3] * rx + turn[4] * ry + turn[5] * rz;
       let z = turn[6] * rx + turn[7] * ry + turn[8] * rz;
-      if (bend) [x, y, z] = bent(bend, x, y, z);
+      if (bend) [x, y, z] = bent(bend, around.meets, x, y, z);
       const level = Math.sqrt(x * x + z * z);
       const before = k % columns ? k - 1 : k - columns;
       const across = Math.atan2(x, z) / TURN + 0.5;
@@ -184,16 +182,17 @@ function apartSquared(rays, a, b) {
 /**
  * A unit ray by what stitching bends it.
  * @param {number[]} bend
+ * @param {number} meets
  * @param {number} x
  * @param {number} y
  * @param {number} z
  */
-function bent(bend, x, y, z) {
+function bent(bend, meets, x, y, z) {
   const [sx, sy, sz, tx, ty, tz, hx, hy, hz] = [0, 3, 6, 9, 12, 15, 18, 21, 24].map(
     (k) => bend[k] * x + bend[k + 1] * y + bend[k + 2] * z,
   );
   const out = sx * x + sy * y + sz * z;
-  const share = Math.max(-1, Math.min(1, -z / MEETS));
+  const share = Math.max(-1, Math.min(1, -z / meets));
   const half = (share * (3 - share * share)) / 2;
   return [
     x + sx - out * x + y * tz - z * ty + half * hx,

@@ -144,15 +144,17 @@ export class Around {
    * @param {(n: number) => Turn} made.steady the steadied sphere's rays to the recorded one's
    * @param {((n: number) => number[]) | null} made.bend of the recorded sphere by its stitching: three
    *   matrices, as the core has them. Places are told without it: it is less than a pixel or two.
+   * @param {number} made.meets where halves of the sphere blend, of a ray's share of the axis
    * @param {number} made.length frames
    * @param {number[]} made.eye of the film's picture: left, top, width, height, in shares
    */
-  constructor({ camera, look, turn, steady, bend, length, eye }) {
+  constructor({ camera, look, turn, steady, bend, meets, length, eye }) {
     this.camera = camera;
     this.look = look;
     this.turn = turn;
     this.steady = steady;
     this.bend = turn ? bend : null; // the recorded sphere is shown as it is
+    this.meets = meets;
     this.length = length;
     this.eye = eye;
     this.columns = straight.columns;
@@ -200,7 +202,7 @@ export class Around {
       twist: bend.slice(9, 18),
       halves: back(bend.slice(18)),
       turn: back(this.whole(n)), // graphics cards count by columns
-      optics: [PROJECTIONS[camera.projection], ...scale(camera), this.bend ? 1 : 0],
+      optics: [PROJECTIONS[camera.projection], ...scale(camera), this.bend ? this.meets : 0],
       eye: this.eye,
     };
   }
@@ -265,7 +267,7 @@ export class Around {
  * @param {((name: string, n: number) => number) | null} set what the page has the view set to, if
  *   that is ahead of the server
  */
-export function picturesOf({ turns: packed, bends: bent, eye, shape, view }, set = null) {
+export function picturesOf({ turns: packed, bends: bent, meets, eye, shape, view }, set = null) {
   const turns = unpack(packed);
   const bends = bent ? unpack(bent) : null;
   const last = turns.length / 9 - 1;
@@ -290,7 +292,7 @@ export function picturesOf({ turns: packed, bends: bent, eye, shape, view }, set
     const at = 27 * Math.max(0, Math.min(last, n));
     return Array.from((bends ?? []).slice(at, at + 27));
   };
-  const common = { steady, bend: bends && bendOf, eye, length: last + 1 };
+  const common = { steady, bend: bends && bendOf, meets, eye, length: last + 1 };
   const round = { ...common, camera: () => ALL, look: () => NONE };
   const whole = { ...shape, aspect: 1 };
   const sphere = { lattice: new Around({ ...round, turn: steady }), output: whole };

@@ -85,9 +85,6 @@ void main() {
   gl_FragColor = vec4(vec3(min(1.0, 4.0 * much)), 1.0);
 }`;
 
-/** Of a ray's share of the axis, on either side of where halves of a sphere meet. */
-export const MEETS = 0.1;
-
 // Of a picture out of a sphere a pixel is told by its ray where it comes from.
 const AROUND = `
 uniform mat3 turn;      // rays of the picture to those of the recorded sphere
@@ -98,7 +95,8 @@ uniform mat3 turn_was;  // and in the frame before
 uniform mat3 spread_was;
 uniform mat3 twist_was;
 uniform mat3 halves_was;
-uniform vec4 optics;    // the projection; how far it reaches across and down; whether it bends
+uniform vec4 optics;    // the projection; how far it reaches across and down; 0, if nothing bends, or
+                        // where halves of the sphere blend
 uniform vec4 eye;       // of the film's picture: left, top, width, height
 vec2 at;
 vec2 was;
@@ -109,10 +107,10 @@ vec2 placed(mat3 turned, mat3 spreads, mat3 twists, mat3 apart, vec2 into) {
   else if (optics.x > 1.5) ray = vec3(2.0 * p, 1.0 - dot(p, p));
   else if (optics.x < 0.5) ray = vec3(sin(p.x) * cos(p.y), sin(p.y), cos(p.x) * cos(p.y));
   ray = turned * ray;
-  if (optics.w > 0.5) {
+  if (optics.w > 0.0) {
     ray = normalize(ray);
     vec3 spread_by = spreads * ray;
-    float share = clamp(-ray.z / ${MEETS.toFixed(3)}, -1.0, 1.0);
+    float share = clamp(-ray.z / optics.w, -1.0, 1.0);
     float half_way = 0.5 * share * (3.0 - share * share);
     ray += spread_by - dot(spread_by, ray) * ray + cross(ray, twists * ray) + half_way * (apart * ray);
   }
