@@ -219,6 +219,7 @@ def test_several_files_at_once_stay_on_the_shelf(shelf: Page, running: Running, 
 
 def test_the_tray_lists_what_was_done_and_leads_there(shelf: Page):
     button = shelf.get_by_role("button", name="Jobs")
+    expect(button).to_be_visible(timeout=60_000)  # while there is work, it says how much
     expect(button).to_have_attribute("aria-expanded", "false")
     button.click()
     tray = shelf.locator("#tray")
