@@ -30,6 +30,7 @@ from keen_horizon.core.media.sphere_boxes import tag_film
 from keen_horizon.core.media.spherical import SphereTag
 from keen_horizon.simulated.camera import AllAround, BackToBack
 from keen_horizon.simulated.record import record
+from keen_horizon.simulated.shade import from_light, to_light
 from keen_horizon.simulated.sphere import harbour_sphere, twin_fisheye
 
 from .rows import Row, say
@@ -106,7 +107,7 @@ class Box:
         halves = []
         for lens, own, apart in zip(camera.lenses, camera.turns, camera.places, strict=True):
             rays = lens.rays @ (turn @ own.T).T.astype(np.float32)
-            halves.append(self._seen(rays, place + turn @ apart) * lens.light)
+            halves.append(self._seen(rays, place + turn @ apart) * lens.inside)
         return np.asarray(np.hstack(halves), np.uint8)
 
     def at(self, frame: int) -> tuple[Array, Array]:
@@ -297,22 +298,12 @@ def _twin_rows(
     folder: Path, name: str, path: Path,
     straight: Callable[[int, Array, tuple[int, int]], Bgr], camera: Array,
 ) -> list[Row]:  # fmt: skip
-    told, out = folder / "told.json", folder / "out.mp4"
-    order = ["--set", "motion.aim=lock_off", "--quality", "fine", "--report", str(told)]
-    keen(["correct", str(path), str(out), *order])
-    steady = np.array([f["steady"] for f in json.loads(told.read_text())["frames"]])
+    steady, size, pictures = _locked_off(folder, path, straight, camera)
     world = camera.swapaxes(1, 2) @ steady
     mean = Rotation.from_matrix(world).mean().as_matrix()
     locked = _degrees(world @ mean.T)
-    found = scan(out)
-    size = found.probe.width, found.probe.height
     seam, rest = [], []
-    for picture in frames(out, found, 0, TWIN_FRAMES - 1):
-        if picture.index % 20:
-            continue
-        drawn = straight(picture.index, world[picture.index], size)
-        grey = cv2.cvtColor(drawn, cv2.COLOR_BGR2YUV)[..., 0]
-        shown = np.clip((picture.planes[0].astype(float) - 16) * 255 / 219, 0, 255)
+    for index, grey, shown in pictures:
         at = cv2.goodFeaturesToTrack(grey, 1500, 0.01, 8)
         there, ok, _ = cv2.calcOpticalFlowPyrLK(grey, shown.astype(np.uint8), at, None)
         back, ok_too, _ = cv2.calcOpticalFlowPyrLK(shown.astype(np.uint8), grey, there, None)
@@ -323,7 +314,7 @@ def _twin_rows(
         latitude = ((places[:, 1] + 0.5) / size[1] - 0.5) * np.pi
         level = np.cos(latitude)
         rays = np.stack([level * np.sin(longitude), np.sin(latitude), level * np.cos(longitude)])
-        source = (steady[picture.index] @ rays).T
+        source = (steady[index] @ rays).T
         near = np.abs(np.degrees(np.arccos(np.clip(source[:, 2], -1, 1))) - 90) < SEAM_REACH
         # Where rows shrink towards the poles, and what is below the camera, do not count.
         fair = (np.abs(np.degrees(latitude)) < 60) & (source[:, 1] < np.cos(np.radians(35)))
@@ -341,6 +332,30 @@ def _twin_rows(
     ]  # fmt: skip
 
 
+def _locked_off(
+    folder: Path, path: Path, straight: Callable[[int, Array, tuple[int, int]], Bgr], camera: Array
+) -> tuple[Array, tuple[int, int], Iterator[tuple[int, Bgr, Array]]]:
+    """A film locked off: its report's turns ``(n, 3, 3)``, its size; and of every twentieth frame
+    its number, the luma of one that is drawn ``straight``, and its own, in full range."""
+    told, out = folder / "told.json", folder / "out.mp4"
+    order = ["--set", "motion.aim=lock_off", "--quality", "fine", "--report", str(told)]
+    keen(["correct", str(path), str(out), *order])
+    steady = np.array([f["steady"] for f in json.loads(told.read_text())["frames"]])
+    found = scan(out)
+    size = found.probe.width, found.probe.height
+
+    def pictures() -> Iterator[tuple[int, Bgr, Array]]:
+        for picture in frames(out, found, 0, TWIN_FRAMES - 1):
+            if picture.index % 20:
+                continue
+            at = picture.index
+            drawn = straight(at, camera[at].T @ steady[at], size)
+            shown = np.clip((picture.planes[0].astype(float) - 16) * 255 / 219, 0, 255)
+            yield at, cv2.cvtColor(drawn, cv2.COLOR_BGR2YUV)[..., 0], shown
+
+    return steady, size, pictures()
+
+
 def _unlike(picture: Bgr, camera: BackToBack) -> Bgr:
     """As lenses record it that lose light towards their rims, the second one darker besides; by
     the curve of BT.709."""
@@ -348,39 +363,18 @@ def _unlike(picture: Bgr, camera: BackToBack) -> Bgr:
         RIM * np.clip(np.arccos(np.clip(lens.rays[..., 2], -1, 1)) / (np.pi / 2), 0, 2) ** 3 + apart
         for lens, apart in zip(camera.lenses, (0.0, DARKER), strict=True)
     ])  # fmt: skip
-    value = _of_light(_light(picture / 255.0) * 2.0 ** -lost[..., None])
-    return np.asarray(np.clip(np.rint(255 * value), 0, 255), np.uint8)
-
-
-def _light(value: Array) -> Array:
-    return np.where(value < 0.081, value / 4.5, ((value + 0.099) / 1.099) ** (1 / 0.45))
-
-
-def _of_light(light: Array) -> Array:
-    return np.where(light < 0.018, 4.5 * light, 1.099 * light**0.45 - 0.099)
+    return from_light(to_light(picture) * 2.0 ** -lost[..., None])
 
 
 def _light_row(
     folder: Path, path: Path, straight: Callable[[int, Array, tuple[int, int]], Bgr], camera: Array
 ) -> Row:
     """Stops that a film is off one that is drawn straight, over all but what is below."""
-    told, out = folder / "told.json", folder / "out.mp4"
-    order = ["--set", "motion.aim=lock_off", "--quality", "fine", "--report", str(told)]
-    keen(["correct", str(path), str(out), *order])
-    steady = np.array([f["steady"] for f in json.loads(told.read_text())["frames"]])
-    found = scan(out)
-    size = found.probe.width, found.probe.height
+    _, size, pictures = _locked_off(folder, path, straight, camera)
     rows = slice(size[1] // 6, size[1] * 2 // 3)
     off = []
-    for picture in frames(out, found, 0, TWIN_FRAMES - 1):
-        if picture.index % 20:
-            continue
-        at = picture.index
-        drawn = cv2.cvtColor(straight(at, camera[at].T @ steady[at], size), cv2.COLOR_BGR2YUV)
-        light = [
-            _light(cv2.blur(grey.astype(np.float32), (31, 31))[rows])
-            for grey in (drawn[..., 0] / 255.0, (picture.planes[0].astype(float) - 16) / 219)
-        ]
+    for _, *both in pictures:
+        light = [to_light(cv2.blur(grey.astype(np.float32), (31, 31))[rows]) for grey in both]
         sure = (light[0] > 0.02) & (light[0] < 0.7)
         off.append(np.log2(np.maximum(light[1], 1e-4) / np.maximum(light[0], 1e-4))[sure])
     every = np.concatenate(off)

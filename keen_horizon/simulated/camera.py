@@ -15,7 +15,6 @@ from numpy.typing import NDArray
 from .lens import Glass
 
 Array = NDArray[np.float64]
-CODES = 0.45  # power of light by which BT.709 codes all but the darkest
 
 
 @dataclass(frozen=True)
@@ -186,12 +185,16 @@ class Fisheye:
         ).astype(np.float32)
 
     @cached_property
-    def light(self) -> NDArray[np.float32]:
-        """``(side, side, 1)`` what code values are multiplied by: 0 beyond the round picture."""
-        angle = self._angles[0]
-        inside = np.clip((self.widest - angle) * self.focal + 0.5, 0, 1)
-        stops = self.darker + self.rim * np.clip(angle / (np.pi / 2), 0, 2) ** 4
-        return (inside * np.exp2(-CODES * stops)).astype(np.float32)[..., None]
+    def inside(self) -> NDArray[np.float32]:
+        """``(side, side, 1)`` 1 within the round picture, 0 beyond its rim."""
+        rim = (self.widest - self._angles[0]) * self.focal + 0.5
+        return np.clip(rim, 0, 1).astype(np.float32)[..., None]
+
+    @cached_property
+    def passed(self) -> NDArray[np.float32]:
+        """``(side, side, 1)`` the share of light that comes through."""
+        stops = self.darker + self.rim * np.clip(self._angles[0] / (np.pi / 2), 0, 2) ** 4
+        return np.exp2(-stops).astype(np.float32)[..., None]
 
 
 @dataclass(frozen=True)

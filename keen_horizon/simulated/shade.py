@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -43,16 +44,14 @@ class Shade:
 
     def darken(self, picture: NDArray[np.uint8]) -> NDArray[np.uint8]:
         """A picture in code values of BT.709, as it comes through."""
-        light = _LIGHT[picture]
-        light *= self._passed
-        return np.asarray(_CODES[(light + 0.5).astype(np.uint16)])
+        return darkened(picture, self._passed)
 
     @cached_property
     def _passed(self) -> NDArray[np.float32]:
         return np.asarray(self.passed[..., None], np.float32)
 
 
-def to_light(picture: NDArray[np.uint8]) -> Array:
+def to_light(picture: NDArray[Any]) -> Array:
     """Linear light of code values, white 1, by the curve of BT.709."""
     value = picture / 255.0
     return np.where(value < 0.081, value / 4.5, ((value + 0.099) / 1.099) ** (1 / 0.45))
@@ -62,6 +61,13 @@ def from_light(light: Array) -> NDArray[np.uint8]:
     """The inverse of :func:`to_light`."""
     coded = np.where(light < 0.018, 4.5 * light, 1.099 * light**0.45 - 0.099)
     return np.asarray(np.clip(np.rint(255 * coded), 0, 255), np.uint8)
+
+
+def darkened(picture: NDArray[np.uint8], passed: NDArray[np.float32]) -> NDArray[np.uint8]:
+    """A picture in code values of BT.709, of whose light a share ``passed`` through."""
+    light = _LIGHT[picture]
+    light *= passed
+    return np.asarray(_CODES[(light + 0.5).astype(np.uint16)])
 
 
 # Both curves as tables: of code values, and of light in steps of a 65535th.

@@ -14,7 +14,7 @@ from .camera import Array, BackToBack, Fisheye, Pinhole, Truth
 from .glow import Glow
 from .harbour import FAR_QUAY
 from .scene import Scene
-from .shade import Shade
+from .shade import Shade, darkened
 
 RATE = 30.0
 SIZE = (1280, 720)
@@ -82,7 +82,8 @@ class Take:
         """What one lens of two sees."""
         truth = self.truth.through(which)
         assert isinstance(truth.camera, Fisheye)
-        return np.asarray(self.scene.draw(truth, frame) * truth.camera.light, np.uint8)
+        seen = darkened(self.scene.draw(truth, frame), truth.camera.passed)
+        return np.asarray(seen * truth.camera.inside, np.uint8)
 
     def background(self) -> Array:
         """``(m, 3)`` world points for checking against: on the far façades, if not otherwise."""

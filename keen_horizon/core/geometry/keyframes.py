@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+
+from ..types import Real
+
+# Shares of the way between two keys at shares of its time; how far it is, and how many frames.
+Ease = Callable[[Real, Real, Real], Real]
 
 
 @dataclass(frozen=True)
@@ -18,11 +23,18 @@ class Key:
     smooth: bool = True
 
 
-def keyed(keys: Sequence[Key], frames: NDArray[np.intp], otherwise: float) -> NDArray[np.float64]:
+def cubic(time: Real, far: Real | float = 0.0, count: Real | float = 1) -> Real:
+    """Level at both keys, so that nothing overshoots; however ``far``, in ``count`` frames."""
+    return np.asarray(time * time * (3 - 2 * time))
+
+
+def keyed(
+    keys: Sequence[Key], frames: NDArray[np.intp], otherwise: float, ease: Ease = cubic
+) -> NDArray[np.float64]:
     """``(n,)`` the value at each of ``frames``: that of the nearest key before the first and after
     the last, ``otherwise`` without any key.
 
-    Between keys a cubic that is level at both, so nothing overshoots; or a straight line.
+    Between keys by ``ease``, or in a straight line.
 
     >>> keyed([Key(0, 1.0), Key(10, 2.0)], np.array([-5, 0, 5, 10, 99]), 0.0).tolist()
     [1.0, 1.0, 1.5, 2.0, 2.0]
@@ -36,6 +48,7 @@ def keyed(keys: Sequence[Key], frames: NDArray[np.intp], otherwise: float) -> ND
         return np.full(len(frames), values[0])
     smooth = np.array([key.smooth for key in keys])
     left = np.clip(np.searchsorted(at, frames, side="right") - 1, 0, len(keys) - 2)
-    share = np.clip((frames - at[left]) / np.maximum(at[left + 1] - at[left], 1e-9), 0.0, 1.0)
-    share = np.where(smooth[left], share * share * (3 - 2 * share), share)
-    return np.asarray(values[left] + share * (values[left + 1] - values[left]))
+    count, far = np.maximum(np.diff(at), 1e-9)[left], np.diff(values)[left]
+    time = np.clip((frames - at[left]) / count, 0.0, 1.0)
+    share = np.where(smooth[left], ease(time, far, count), time)
+    return np.asarray(values[left] + share * far)

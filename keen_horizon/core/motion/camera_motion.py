@@ -62,7 +62,7 @@ class Timeline:
     @property
     def rate(self) -> float:
         """Frames a second, as most of them lie apart."""
-        return 1 / float(np.median(np.diff(self.times)))
+        return 1 / max(float(np.median(np.diff(self.times))), 1e-4)
 
     @property
     def segments(self) -> list[tuple[int, int]]:

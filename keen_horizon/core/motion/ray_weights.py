@@ -21,8 +21,12 @@ def typical_size(off: Real, valid: Flags) -> Real:
 
 def weights_of(off: Real, valid: Flags) -> Real:
     """``(p, m)`` what marks count, by how far off they are."""
-    scale = SPAN * typical_size(off, valid)[:, None]
-    return np.asarray(valid / (1 + (off / scale) ** 2) ** 2)
+    return valid * fading(off, SPAN * typical_size(off, valid)[:, None])
+
+
+def fading(off: Real, scale: Real | float) -> Real:
+    """What counts 1 where it fits, and a quarter where it is a ``scale`` off."""
+    return np.asarray(1 / (1 + (off / scale) ** 2) ** 2)
 
 
 def products(weights: Real, one: Real, other: Real) -> Real:

@@ -10,6 +10,7 @@ needed, the residuals along and across the circles say.
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -249,19 +250,8 @@ def _fits(before: Rays, after: Rays, valid: Flags, start: Real) -> _Fits:
     # Some marks, evenly, bring a fit near; all of them finish it.
     some = np.s_[:, :: max(1, before.shape[1] // ENOUGH)]
     stages = ((before[some], after[some], valid[some], ROUNDS), (before, after, valid, LAST))
-    turns = start
-    for one, other, ok, rounds in stages:
-        for _ in range(rounds):
-            last, turns = turns, _wahba(one, other, weights_of(_missed(turns, one, other), ok))
-            if _step(last, turns) < STEP:
-                break
-    both, travel = turns, np.zeros((len(turns), 3))
-    for one, other, ok, rounds in stages:
-        for _ in range(rounds):
-            last = both
-            both, travel = _with_travel(both, travel, one, other, ok)
-            if _step(last, both) < STEP:
-                break
+    turns, none = _until_settled(_without_travel, (start, np.zeros((len(start), 3))), stages)
+    both, travel = _until_settled(_with_travel, (turns, none), stages)
     at = _turned(both, before)
     along, across = _residuals(at, after - at, travel)
     moved = typical_size(along, valid) > TRAVELS * typical_size(across, valid)
@@ -275,6 +265,21 @@ def _fits(before: Rays, after: Rays, valid: Flags, start: Real) -> _Fits:
     residual = np.sqrt((share * off**2).sum(axis=1))
     doubt = _doubt(before, after, chosen, travel, moved, weights, residual)
     return _Fits(chosen, np.where(moved[:, None], travel, 0.0), doubt, residual, steer)
+
+
+def _until_settled(
+    improve: Callable[[Real, Rays, Rays, Rays, Flags], tuple[Real, Rays]],
+    found: tuple[Real, Rays],
+    stages: Sequence[tuple[Rays, Rays, Flags, int]],
+) -> tuple[Real, Rays]:
+    """Turns and travel, improved in rounds until they hardly change: so many rounds at the most,
+    first by some marks, then by others."""
+    for before, after, valid, rounds in stages:
+        for _ in range(rounds):
+            last, found = found, improve(*found, before, after, valid)
+            if _step(last[0], found[0]) < STEP:
+                break
+    return found
 
 
 def _turned(turns: Real, rays: Rays) -> Rays:
@@ -344,6 +349,13 @@ def _across(normals: Rays, way: Real, sine: Real) -> Real:
 def _slope(at: Rays, way: Real, cosine: Real, sine: Real) -> Rays:
     """``(p, m, 3)`` of what is left across the travel's circles, by a small turn."""
     return np.asarray((cosine[..., None] * at - way.swapaxes(1, 2)) / sine[..., None])
+
+
+def _without_travel(
+    turns: Real, travel: Rays, before: Rays, after: Rays, valid: Flags
+) -> tuple[Real, Rays]:
+    """One round: the turns that leave least; of travel nothing is said."""
+    return _wahba(before, after, weights_of(_missed(turns, before, after), valid)), travel
 
 
 def _with_travel(

@@ -137,15 +137,19 @@ class _Left:
     valid: tuple[Flags, ...]
 
     @cached_property
-    def normal(self) -> Rays:
-        """``(p, m, 3)`` across the circles of the travel; nothing where there is none."""
-        circle = cross(self.at, self.travel[:, None])
-        return circle / np.maximum(self.sine, 1e-9)[..., None]
+    def _circle(self) -> Rays:
+        """``(p, m, 3)`` across the circles of the travel, as long as the sine of the angle from
+        it."""
+        return cross(self.at, self.travel[:, None])
 
     @cached_property
-    def sine(self) -> Real:
-        """``(p, m)`` of the angle from the travel."""
-        return np.asarray(np.sqrt((cross(self.at, self.travel[:, None]) ** 2).sum(axis=-1)))
+    def _sine(self) -> Real:
+        return np.asarray(np.sqrt((self._circle**2).sum(axis=-1)))
+
+    @cached_property
+    def normal(self) -> Rays:
+        """``(p, m, 3)`` across the circles of the travel; nothing where there is none."""
+        return self._circle / np.maximum(self._sine, 1e-9)[..., None]
 
     @cached_property
     def moved(self) -> Flags:
@@ -155,7 +159,7 @@ class _Left:
     @cached_property
     def trust(self) -> Real:
         """``(p, m)`` what marks tell across the travel, near whose poles it is little."""
-        near = np.minimum(self.sine / POLE, 1.0) ** 2
+        near = np.minimum(self._sine / POLE, 1.0) ** 2
         return np.asarray(np.where(self.moved, near, 1.0) * (self.at[..., 1] < LOW))
 
     def of_late(self, pace: Real) -> Rays:

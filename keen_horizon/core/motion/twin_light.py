@@ -12,13 +12,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
-import cv2
 import numpy as np
-from numpy.typing import NDArray
 
-from ..geometry.twin import LIGHT_TERMS, Twin, TwinLight, light_powers
+from ..geometry.twin import HALF_PI, LIGHT_TERMS, Twin, TwinLight, light_powers
+from ..picture.light_about import LightAbout
 from ..picture.working_space import WorkingSpace
-from ..types import Flags, Indices, Luma, Rays, Real
+from ..types import Indices, Luma, Rays, Real
+from .ray_weights import fading
 from .sphere_turns import turns_between
 from .twin_fit import LOW, Moves, rays_above
 
@@ -31,7 +31,6 @@ NOISE = 0.06  # stops, about, by which sightings of one place differ anyway
 STEADY = 0.05  # stops, about, that a lens' exposure changes by within a moment
 LIKELY = 1.0  # stops that lenses may well lose at their rims, by each term
 ROUNDS = 12
-RIM = np.pi / 2
 ASTRAY = 0.05  # stops at the rim that places lead astray without disagreeing
 
 
@@ -105,18 +104,17 @@ class _Seen:
     light: Real
 
     @classmethod
-    def of(
-        cls, twin: Twin, lumas: tuple[Luma, Luma], turn: Real, space: WorkingSpace
-    ) -> _Seen:  # fmt: skip
+    def of(cls, twin: Twin, lumas: tuple[Luma, Luma], turn: Real, space: WorkingSpace) -> _Seen:
         rays = _around()
         found: list[tuple[Indices, Indices, Real, Real]] = []
         for when, luma in enumerate(lumas):
             own = rays if when == 0 else rays @ turn.T
-            mean = _averaged(luma)
+            about = LightAbout.of(luma, PATCH * min(luma.shape), space)
             for which, lens in enumerate(twin.lenses):
                 angle = np.arccos(np.clip(own @ lens.turn[2], -1, 1))
                 at = np.flatnonzero((angle < lens.reach - INSIDE) & (own[:, 1] < LOW))
-                light, sure = _light_at(mean, twin.to_pixels(own[at], which), space)
+                value, light = about.at(twin.to_pixels(own[at], which), DARKEST)
+                sure = (value > DARKEST) & (value < BRIGHTEST)
                 views = np.full(int(sure.sum()), 2 * when + which)
                 found.append((at[sure], views, angle[at][sure], light[sure]))
         place, view, angle, light = (np.concatenate(part) for part in zip(*found, strict=True))
@@ -130,23 +128,6 @@ def _around() -> Rays:
     height, turned = 1 - 2 * k / PLACES, np.pi * (1 + 5**0.5) * k
     level = np.sqrt(1 - height**2)
     return np.stack([level * np.cos(turned), height, level * np.sin(turned)], axis=-1)
-
-
-def _averaged(luma: Luma) -> NDArray[np.float32]:
-    side = max(5, round(PATCH * min(luma.shape))) | 1
-    return np.asarray(cv2.boxFilter(luma, cv2.CV_32F, (side, side)))
-
-
-def _light_at(
-    mean: NDArray[np.float32], places: Real, space: WorkingSpace
-) -> tuple[Real, Flags]:  # fmt: skip
-    """``(m,)`` log2 of light at places ``(m, 2)``; and where it can be trusted."""
-    if not len(places):
-        return np.zeros(0), np.zeros(0, bool)
-    at = places.astype(np.float32)[None]
-    value = space.grey_value(cv2.remap(mean, at, None, cv2.INTER_LINEAR)[0].astype(float))
-    sure = (value > DARKEST) & (value < BRIGHTEST)
-    return np.log2(space.light(np.clip(value, DARKEST / 4, 1))), sure
 
 
 @dataclass(frozen=True)
@@ -167,7 +148,7 @@ def _solve(seen: Sequence[_Seen]) -> _Solved:
     """By all terms; by the first alone, where they would have light grow outwards."""
     for terms in (LIGHT_TERMS, 1):
         found = _fitted(seen, terms)
-        steps = np.diff(light_powers(np.linspace(0, RIM * 1.1, 24)) @ found.falls)
+        steps = np.diff(light_powers(np.linspace(0, HALF_PI * 1.1, 24)) @ found.falls)
         if (steps >= 0).all():
             return found
     return replace(found, falls=np.zeros(LIGHT_TERMS))
@@ -192,7 +173,7 @@ def _fitted(seen: Sequence[_Seen], terms: int) -> _Solved:
         values = np.asarray(np.linalg.solve(square, pull), float)
         off = [rest - apart @ values[at] for at, apart, rest in rests]
         spread = max(1.4826 * float(np.median(np.abs(np.concatenate(off)))), 1e-3)
-        weights = [_weights(one, 3 * spread) for one in off]
+        weights = [fading(one, 3 * spread) for one in off]
     exposures = values[:count].reshape(-1, 2, 2)
     falls = np.zeros(LIGHT_TERMS)
     falls[:terms] = values[count:]
@@ -221,11 +202,6 @@ class _System:
         means = [np.bincount(self.place, weight * one) / total for one in numbers.T]
         left = numbers - np.stack(means, axis=-1)[self.place]
         return left[:, :-1], left[:, -1]
-
-
-def _weights(off: Real, scale: float) -> Real:
-    """What sightings count, by how far off they are."""
-    return np.asarray(1 / (1 + (off / scale) ** 2) ** 2)
 
 
 def _known(pairs: int, terms: int) -> Real:

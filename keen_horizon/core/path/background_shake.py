@@ -73,7 +73,7 @@ def no_shakier(flow: BackgroundFlow, timeline: Timeline, chain: WarpChain) -> Re
 
     Stretches of a second are held against each other; what no track is exact to does not count.
     """
-    window = max(3, round(STRETCH / max(float(np.median(np.diff(timeline.times))), 1e-4)))
+    window = max(3, round(STRETCH * timeline.rate))
     was, now = (
         scipy.ndimage.uniform_filter1d(
             (np.abs(fast_paths(steps, timeline.times, timeline.segments)) ** 2).mean(axis=1),

@@ -126,7 +126,7 @@ def steady_path(
     crops = np.broadcast_to(np.asarray(bounds.crop, float), n)
     margins = np.broadcast_to(np.asarray(bounds.margin, float), n)
     tangents = np.zeros((n, steps.dimensions))
-    rate = 1.0 / max(float(np.median(np.diff(motion.timeline.times))), 1e-4)
+    rate = motion.timeline.rate
     for start, stop in motion.segments:
         part = slice(start, stop)
         if stop - start < 2 or crops[part].min() >= 1.0 - 1e-9:

@@ -86,36 +86,34 @@ class EvenLight:
         if picture.planes[1] is picture.planes[0]:  # of which luma alone is known
             chroma = []
         across, down = picture.chroma
-        for (rows, columns), stops in zip(self._halves, self._stops(picture.index), strict=True):
+        for which, (rows, columns) in enumerate(self._halves):
+            places, angles = self._nodes[which]
+            missing = self.light.missing(which, angles, picture.index)
+            stops = np.minimum(missing, MOST_STOPS).astype(np.float32)
             if not stops.any():
                 continue
             small = (slice(rows.start // down, -(-rows.stop // down)),
                      slice(columns.start // across, -(-columns.stop // across)))  # fmt: skip
             parts = (luma[rows, columns], *(plane[small] for plane in chroma))
-            places = Places(np.zeros((*stops.shape, 2), np.float32))
             self.space.raise_light(parts, stops, places, MOST_STOPS)
         blue, red = chroma or (luma, luma)
         return replace(picture, planes=(luma, blue, red))
-
-    def _stops(self, frame: int) -> Iterator[NDArray[np.float32]]:
-        for which, angle in enumerate(self._angles):
-            missing = self.light.missing(which, angle, frame)
-            yield np.minimum(missing, MOST_STOPS).astype(np.float32)
 
     @cached_property
     def _halves(self) -> tuple[tuple[slice, slice], ...]:
         return halves_of(self.twin.canvas) or ()
 
     @cached_property
-    def _angles(self) -> list[Real]:
-        """Of each lens, radians off its axis at the nodes of its half of the picture; where its
+    def _nodes(self) -> list[tuple[Places, Real]]:
+        """Of each lens, nodes of its half of the picture, and radians off its axis there; where its
         picture has ended, as at its end."""
         found = []
         for lens, (rows, columns) in zip(self.twin.lenses, self._halves, strict=True):
             nodes = nodes_over(columns.stop - columns.start, rows.stop - rows.start)
-            rays = lens.to_rays(nodes + np.array([columns.start, rows.start]))
+            nodes += np.array([columns.start, rows.start])
+            rays = lens.to_rays(nodes)
             angle = np.arccos(np.clip(rays @ lens.turn[2], -1, 1))
-            found.append(np.minimum(angle, lens.reach))
+            found.append((Places(nodes.astype(np.float32)), np.minimum(angle, lens.reach)))
         return found
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from ..geometry.bend import MEETS
 from ..geometry.canvas import Canvas
 from ..media.probe import scan
 from ..motion.sphere_turns import SphereMotion, sphere_motion
@@ -29,7 +30,7 @@ CONVENTIONS = (
     "columns: from the frame before to this one, and from the output's rays to the source's; bend, "
     "where there is one, is three matrices S, T and H by which source rays are then bent: "
     "r + S r - (r . S r) r + r x T r + s H r, where s goes from -1 ahead to 1 behind as "
-    "t (3 - t^2) / 2 of t = -z / 0.1"
+    f"t (3 - t^2) / 2 of t = -z / {MEETS:g}"
 )
 
 

@@ -13,7 +13,6 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
-import cv2
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -21,6 +20,7 @@ from numpy.typing import NDArray
 from ...geometry.canvas import Canvas
 from ...geometry.lattice import lattice_points
 from ...media.decode import Plane
+from ...picture.light_about import LightAbout
 from ...picture.radial import even_powers
 from ...picture.working_space import WorkingSpace
 from ...types import Indices, Points, Real
@@ -86,21 +86,12 @@ def beside(ids: NDArray[Any], places: Points, turned: complex, height: int) -> L
 def light_at(luma: Plane, points: Points, space: WorkingSpace) -> Real:
     """``(m,)`` log2 of linear light about pixels ``(m, 2)`` of a luma plane: infinite where it
     cannot be trusted, NaN at the very edge."""
-    if not len(points):
-        return np.empty(0)
-    side = max(5, round(PATCH * luma.shape[0])) | 1
-    mean = cv2.boxFilter(luma, cv2.CV_32F, (side, side))
-    # In rows, because the library has no longer ones.
-    rows = [
-        np.asarray(part, np.float32)[None]
-        for part in np.array_split(points, 1 + len(points) // 8192)
-    ]
-    codes = np.concatenate([cv2.remap(mean, row, None, cv2.INTER_LINEAR)[0] for row in rows])
-    value = space.grey_value(codes.astype(float))
-    far = np.array(luma.shape[::-1]) - 1 - side / 2
-    inside = ((points >= side / 2) & (points <= far)).all(axis=1)
+    about = LightAbout.of(luma, PATCH * luma.shape[0], space)
+    value, light = about.at(points, DARKEST)
+    edge = about.side / 2
+    far = np.array(luma.shape[::-1]) - 1 - edge
+    inside = ((points >= edge) & (points <= far)).all(axis=1)
     sure = (value > DARKEST) & (value < BRIGHTEST)
-    light = np.log2(space.light(np.clip(value, DARKEST / 4, 1)))
     return np.where(inside, np.where(sure, light, np.inf), np.nan)
 
 

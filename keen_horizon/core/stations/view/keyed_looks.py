@@ -9,14 +9,13 @@ keys of its own, they change each by itself.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
 
-from ...geometry.keyframes import Key, keyed
+from ...geometry.keyframes import Key, cubic, keyed
 from ...geometry.looks import great_circle, look_matrix, look_rays
-from ...types import Flags, Indices, Rays, Real
+from ...types import Indices, Rays, Real
 from .settings import ViewSettings
 
 ANGLES = ("yaw", "pitch", "roll")
@@ -37,14 +36,12 @@ def view_values(
     >>> view_values(ViewSettings(), keys, np.array([0, 5, 10]), 25.0)["yaw"].round(6).tolist()
     [170.0, 180.0, 190.0]
     """
-    found, own = {}, {}
-    for name in ANGLES:
-        own[name] = _ordered(keys.get(name, ()), name in ROUND)
-        found[name] = keyed(own[name], frames, float(getattr(settings, name)))
-        for one, other in pairwise(own[name]):
-            leg = _Leg(one.frame, other.frame, one.smooth, frames, rate, settings.fastest)
-            share = leg.share(abs(other.value - one.value))
-            found[name][leg.inside] = one.value + share * (other.value - one.value)
+
+    def ease(time: Real, far: Real, count: Real) -> Real:
+        return _eased(time, np.abs(far) * rate / count, settings.fastest)
+
+    own = {name: _ordered(keys.get(name, ()), name in ROUND) for name in ANGLES}
+    found = {name: keyed(own[name], frames, getattr(settings, name), ease) for name in ANGLES}
     found["angle"] = keyed(keys.get("angle", ()), frames, settings.angle)
     pitches = {(one.frame, other.frame): (one, other) for one, other in pairwise(own["pitch"])}
     for ends in pairwise(own["yaw"]):
@@ -54,18 +51,20 @@ def view_values(
         yaw, pitch = (np.radians([key.value for key in pair]) for pair in (ends, pitches[span]))
         rays = look_rays(yaw, pitch)
         far = float(np.arccos(np.clip(rays[0] @ rays[1], -1, 1)))
-        if far > np.pi - 1e-3 or _over_pole(rays):
+        if far < 1e-9 or far > np.pi - 1e-3 or _over_pole(rays):
             continue
-        leg = _Leg(*span, ends[0].smooth, frames, rate, settings.fastest)
-        share = leg.share(np.degrees(far))
+        inside = (frames >= span[0]) & (frames <= span[1])
+        degrees = float(np.degrees(far))
+        turn = [Key(span[0], 0.0, ends[0].smooth), Key(span[1], degrees)]
+        share = keyed(turn, frames[inside], 0.0, ease) / degrees
         way = great_circle(rays[0], rays[1], share)
         # Straight up or down a yaw means nothing; which turn of the circle it is, the keys say.
         near = yaw[0] + share * (yaw[1] - yaw[0])
         level = np.hypot(way[:, 0], way[:, 2]) > 1e-6
         turned = np.where(level, np.arctan2(way[:, 0], way[:, 2]), near)
         turned += 2 * np.pi * np.round((near - turned) / (2 * np.pi))
-        found["yaw"][leg.inside] = np.degrees(turned)
-        found["pitch"][leg.inside] = np.degrees(np.arcsin(np.clip(-way[:, 1], -1, 1)))
+        found["yaw"][inside] = np.degrees(turned)
+        found["pitch"][inside] = np.degrees(np.arcsin(np.clip(-way[:, 1], -1, 1)))
     return found
 
 
@@ -85,45 +84,22 @@ def _ordered(keys: Sequence[Key], around: bool) -> list[Key]:
     return [Key(k.frame, float(v), k.smooth) for k, v in zip(ordered, values, strict=True)]
 
 
-@dataclass(frozen=True)
-class _Leg:
-    """The way between two keys, among ``frames``."""
-
-    start: int
-    stop: int
-    smooth: bool
-    frames: Indices
-    rate: float
-    fastest: float
-
-    @property
-    def inside(self) -> Flags:
-        """``(n,)`` which frames lie on it."""
-        return (self.frames >= self.start) & (self.frames <= self.stop)
-
-    def share(self, far: float) -> Real:
-        """``(k,)`` of a way of so many degrees that is behind at each of those frames."""
-        time = (self.frames[self.inside] - self.start) / (self.stop - self.start)
-        mean = far * self.rate / (self.stop - self.start)
-        return _eased(time, mean, self.fastest) if self.smooth else time
-
-
-def _eased(time: Real, mean: float, fastest: float) -> Real:
-    """Shares of a way at shares of its ``time``, from rest to rest: by a cubic; or, where that
+def _eased(time: Real, mean: Real, fastest: float) -> Real:
+    """Shares of ways at shares of their ``time``, from rest to rest: by a cubic; or, where that
     would be faster than the ``fastest``, degrees a second as the ``mean``, by getting going sooner
     and going on evenly.
 
-    >>> _eased(np.array([0.0, 0.25, 0.5, 1.0]), 10.0, 60.0).tolist()
+    >>> _eased(np.array([0.0, 0.25, 0.5, 1.0]), np.full(4, 10.0), 60.0).tolist()
     [0.0, 0.15625, 0.5, 1.0]
-    >>> np.diff(_eased(np.linspace(0, 1, 101), 10.0, 12.5)).max().round(6).item()  # of 0.01
+    >>> even = _eased(np.linspace(0, 1, 101), np.full(101, 10.0), 12.5)
+    >>> np.diff(even).max().round(6).item()  # of 0.01
     0.0125
     """
-    if EASED * mean <= fastest:
-        return np.asarray(time * time * (3 - 2 * time))
-    ramp = max(EASE, 1 - mean / fastest)
+    ramp = np.clip(1 - mean / fastest, EASE, 0.5)
     early = np.minimum(time, 1 - time)
     gone = np.where(early < ramp, early**2 / (2 * ramp), early - ramp / 2) / (1 - ramp)
-    return np.where(time <= 0.5, gone, 1 - gone)
+    evenly = np.where(time <= 0.5, gone, 1 - gone)
+    return np.where(EASED * mean <= fastest, cubic(time), evenly)
 
 
 def _over_pole(ends: Rays) -> bool:

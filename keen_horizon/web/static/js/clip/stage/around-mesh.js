@@ -4,7 +4,6 @@
 // reaches far around, are left to be told pixel by pixel.
 
 /** @typedef {import("./around.js").Around} Around */
-/** @typedef {import("./around.js").Camera} Camera */
 /**
  * @typedef {{ key: string, columns: number, rows: number, rays: Float64Array, sizes: Float64Array }}
  *   Grid rays of a camera's picture at nodes, and the square of each cell's size, radians
@@ -28,6 +27,7 @@ const MESHES = [
   [97, 55],
   [193, 97],
 ];
+const FINEST = MESHES[MESHES.length - 1];
 const USUAL = 2; // times as much as about the equator is what curves in most cells at the most
 const OFF = 0.25; // px of the film's picture that a place may be off by, about
 const KEPT = 4; // grids
@@ -100,14 +100,17 @@ export class AroundMesh {
   grid(around, n, most) {
     const { projection, width, height, angle } = around.camera(n);
     const key = [projection, width, height, angle, most].join();
-    let found = this.grids.find((one) => one.key === key);
-    if (found) return found;
-    for (const [columns, rows] of MESHES) {
-      found = gridOf(around, n, key, columns, rows);
-      if (Math.max(...found.sizes) <= most) break;
-    }
-    this.grids = [/** @type {Grid} */ (found), ...this.grids].slice(0, KEPT);
-    return this.grids[0];
+    const known = this.grids.find((one) => one.key === key);
+    if (known) return known;
+    const rayAt = around.looking(n);
+    const coarse = gridOf(rayAt, key, ...MESHES[0]);
+    // With so many times as many columns, cells are so many times as small.
+    const [sparse] = MESHES[0];
+    const times = Math.sqrt(Math.max(...coarse.sizes) / most);
+    const finer = MESHES.find(([columns]) => columns - 1 >= times * (sparse - 1)) ?? FINEST;
+    const made = finer === MESHES[0] ? coarse : gridOf(rayAt, key, ...finer);
+    this.grids = [made, ...this.grids].slice(0, KEPT);
+    return made;
   }
 }
 
@@ -140,18 +143,17 @@ function putInto(places, [left, top, width, height]) {
 }
 
 /**
- * @param {Around} around
- * @param {number} n
+ * @param {(u: number, v: number) => number[]} rayAt
  * @param {string} key
  * @param {number} columns
  * @param {number} rows
  * @returns {Grid}
  */
-function gridOf(around, n, key, columns, rows) {
+function gridOf(rayAt, key, columns, rows) {
   const rays = new Float64Array(3 * columns * rows);
   for (let k = 0; k < columns * rows; k++) {
     const [i, j] = [k % columns, Math.floor(k / columns)];
-    const ray = around.rayAt(n, i / (columns - 1), j / (rows - 1));
+    const ray = rayAt(i / (columns - 1), j / (rows - 1));
     const length = Math.hypot(...ray);
     rays.set(
       ray.map((value) => value / length),

@@ -15,7 +15,8 @@ import { straight } from "./lattice.js";
 /** @type {Record<Projection, number>} as shaders know them */
 export const PROJECTIONS = { sphere: 0, rectilinear: 1, stereographic: 2, cylindrical: 3 };
 const NONE = [1, 0, 0, 0, 1, 0, 0, 0, 1];
-const STRAIGHT = new Array(27).fill(0);
+const BEND = 27; // numbers of a frame's bend
+const STRAIGHT = new Array(BEND).fill(0);
 
 /** The recorded sphere's own picture: places in it are shares, whatever its size. @type {Camera} */
 const ALL = { projection: "sphere", width: 2, height: 1, angle: 360, widest: 360 };
@@ -103,10 +104,10 @@ function scale({ projection, width, height, angle, widest }) {
  * @param {Camera} camera
  * @param {number} u share of the picture
  * @param {number} v
+ * @param {[number, number]} [reach] its {@link scale}, where that is known
  * @returns {Ray}
  */
-function rayAt(camera, u, v) {
-  const [wide, high] = scale(camera);
+function rayAt(camera, u, v, [wide, high] = scale(camera)) {
   const [x, y] = [(u - 0.5) * wide, (v - 0.5) * high];
   if (camera.projection === "rectilinear") return [x, y, 1];
   if (camera.projection === "stereographic") return [2 * x, 2 * y, 1 - x * x - y * y];
@@ -181,13 +182,14 @@ export class Around {
   }
 
   /**
-   * The ray of a place of the picture, in its own axes.
+   * Tells the rays of places of the picture in a frame, in its own axes: of many, quickly.
    * @param {number} n
-   * @param {number} u share of the picture
-   * @param {number} v
+   * @returns {(u: number, v: number) => Ray}
    */
-  rayAt(n, u, v) {
-    return rayAt(this.camera(n), u, v);
+  looking(n) {
+    const camera = this.camera(n);
+    const reach = scale(camera);
+    return (u, v) => rayAt(camera, u, v, reach);
   }
 
   /**
@@ -289,8 +291,8 @@ export function picturesOf({ turns: packed, bends: bent, meets, eye, shape, view
   };
   /** @param {number} n */
   const bendOf = (n) => {
-    const at = 27 * Math.max(0, Math.min(last, n));
-    return Array.from((bends ?? []).slice(at, at + 27));
+    const at = BEND * Math.max(0, Math.min(last, n));
+    return Array.from((bends ?? []).slice(at, at + BEND));
   };
   const common = { steady, bend: bends && bendOf, meets, eye, length: last + 1 };
   const round = { ...common, camera: () => ALL, look: () => NONE };

@@ -6,8 +6,8 @@ import {
   PLAIN,
   VERTEX,
   cornerRule,
-  overSeam,
   fromSphere,
+  overSeam,
   withStages,
 } from "./shaders.js";
 import { Around } from "./around.js";
@@ -95,7 +95,7 @@ export class Renderer {
     });
   }
 
-  nodes = new AroundMesh();
+  aroundMesh = new AroundMesh();
   /** @type {{ width: number, height: number } | null} what is drawn into instead of the canvas */
   target = null;
 
@@ -244,7 +244,7 @@ export class Renderer {
    */
   drawWoven(pass, around) {
     const unit = (this.video.videoWidth * around.eye[2]) / (2 * Math.PI);
-    const woven = this.nodes.weave(around, pass.how.at, unit);
+    const woven = this.aroundMesh.weave(around, pass.how.at, unit);
     const { even, rest, places, wraps } = woven;
     const between = wraps ? "overSeam" : "flat";
     if (even.length && this.use(pass, between)) this.triangles?.draw(woven, places, places, even);
