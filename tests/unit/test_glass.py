@@ -14,8 +14,9 @@ from keen_horizon.core.errors import BadSetting
 from keen_horizon.core.geometry.canvas import Canvas
 from keen_horizon.core.media.decode import frames
 from keen_horizon.core.media.probe import scan
+from keen_horizon.core.picture.light_about import LightAbout
 from keen_horizon.core.picture.radial import RadialField
-from keen_horizon.core.picture.warp import Sampler
+from keen_horizon.core.picture.warp import Places, Sampler, nodes_over
 from keen_horizon.core.picture.working_space import HLG, PQ, SRGB, working_space
 from keen_horizon.core.pipeline import Estimates, find_glass, measure
 from keen_horizon.core.stations.glass.brightness import Sightings, fit_fall_off
@@ -56,6 +57,37 @@ def test_greys_gain_light_by_the_transfer_curve(transfer: int, depth: int):
     wanted = gain().apply(grey.copy(), PLACES, 0)[4:-4, 4:-4]
     off = np.log2(light / wanted)
     assert np.abs(off).mean() < (0.03 if depth == 8 else 0.015)  # rounding of both, in stops
+
+
+def test_light_about_a_place_is_that_of_what_is_averaged_there():
+    space = working_space({}, 8, 720)
+    luma = np.full((90, 160), 16 + 110, np.uint8)
+    luma[:, 80:] = 16 + 219
+    about = LightAbout.of(luma, 6.0, space)
+    assert about.side == 7
+    points = np.array([[20.0, 40.0], [120.0, 40.0], [79.5, 40.0]])
+    value, light = about.at(points, 0.1)
+    assert value == pytest.approx([110 / 219, 1.0, (110 / 219 + 1) / 2], abs=1e-3)
+    assert light == pytest.approx(np.log2(space.light(value)))
+    black = LightAbout.of(np.full((90, 160), 16, np.uint8), 6.0, space)
+    assert black.at(points, 0.1)[1] == pytest.approx(np.log2(space.light(np.full(3, 0.025))))
+    assert [len(one) for one in about.at(np.zeros((0, 2)), 0.1)] == [0, 0]
+
+
+def test_luma_alone_gains_light_as_with_its_chroma():
+    space = working_space({}, 8, 720)
+    rng = np.random.default_rng(5)
+    luma = rng.integers(16, 235, (64, 96)).astype(np.uint8)
+    chroma = [np.full((32, 48), 140, np.uint8) for _ in "uv"]
+    places = Places(nodes_over(96, 64).astype(np.float32))
+    stops = np.linspace(0, 1, places.source[..., 0].size, dtype=np.float32)
+    stops = stops.reshape(places.source.shape[:2])
+    alone, beside = luma.copy(), luma.copy()
+    space.raise_light((alone,), stops, places, 2.0)
+    space.raise_light((beside, *chroma), stops, places, 2.0)
+    np.testing.assert_array_equal(alone, beside)
+    assert (alone >= luma).all()
+    assert alone.mean() > luma.mean() + 10
 
 
 def test_colours_gain_as_light_does():

@@ -108,6 +108,8 @@ def test_keyed_values_go_through_their_keys_and_stay_between_them():
     assert values[0] == 1.0
     assert values[29] == 3.0
     assert keyed([], np.arange(3), 7.0).tolist() == [7.0, 7.0, 7.0]
+    early = keyed([Key(0, 0.0), Key(10, 10.0)], np.arange(11), 0.0, lambda time, *_: np.sqrt(time))
+    assert early[[0, 5, 10]].tolist() == pytest.approx([0, 10 * 0.5**0.5, 10])
     straight = keyed([Key(0, 0.0, False), Key(10, 10.0, False)], np.arange(11), 0.0)
     assert straight == pytest.approx(np.arange(11.0))
 

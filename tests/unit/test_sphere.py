@@ -6,6 +6,7 @@ import json
 from dataclasses import dataclass, replace
 from itertools import islice
 from pathlib import Path
+from typing import Any
 
 import av
 import cv2
@@ -52,7 +53,7 @@ from keen_horizon.core.stations.view.keyed_looks import looks_of, view_values
 from keen_horizon.core.stations.view.settings import ViewSettings
 from keen_horizon.core.tracking.sphere_features import SphereTracker
 from keen_horizon.core.tracking.tracks import Tracks, places_of
-from keen_horizon.core.treatment import Treatment, with_settings
+from keen_horizon.core.treatment import Treatment, parse, with_settings
 from keen_horizon.simulated.record import record
 from keen_horizon.simulated.sphere import harbour_sphere
 from keen_horizon.simulated.take import Take
@@ -723,6 +724,39 @@ def test_a_view_gets_going_sooner_rather_than_turn_faster_than_asked(joint: bool
         assert pace.max() == pytest.approx(most, abs=0.1)
         assert values["yaw"][[0, 30, 60]] == pytest.approx([0, 45, 90])
         assert pace[0] < 0.5 * most  # from rest
+
+
+def keyed_view(last: int, fastest: float) -> dict[str, Any]:
+    """The report of the harbour with a view that turns by 60 degrees in so many frames."""
+    keys = {f"view.{name}": [{"frame": key.frame, "value": key.value} for key in own]
+            for name, own in keys_at((0, 60), (0, 0), last).items()}  # fmt: skip
+    return {"view": {"on": True, "fastest": fastest}, "keys": keys}
+
+
+def test_a_view_whose_keys_are_too_close_together_for_its_pace_says_so(harbour: Sphere):
+    canvas = Canvas(*SIZE)
+    for last, fastest, told in ((40, 60, False), (40, 30, True), (10, 60, True)):
+        treatment = parse(keyed_view(last, fastest))
+        report = solve_sphere(harbour.motion, canvas, treatment).report
+        said = [note for note in report["warnings"]["view"] if "turns by up to" in note]
+        assert bool(said) == told
+        assert (report["view_pace"] > fastest * 1.01) == told
+        if told:
+            assert f"frame {report['view_pace_frame']}: faster than {fastest:g}°" in said[0]
+            assert "Keys further apart help" in said[0]
+
+
+def test_straight_keys_are_straight_on_a_great_circle_too():
+    keys = {name: [Key(k.frame, k.value, False) for k in own]
+            for name, own in keys_at((-40, 50), (10, 55), 60).items()}  # fmt: skip
+    ahead = looks_of(view_values(ViewSettings(), keys, np.arange(61), 30.0))[:, :, 2]
+    steps = np.arccos(np.clip((ahead[1:] * ahead[:-1]).sum(axis=1), -1, 1))
+    assert steps == pytest.approx(steps[0], rel=1e-5)
+
+
+def test_keys_that_look_the_same_way_keep_looking_there():
+    values = view_values(ViewSettings(), keys_at((30, 30), (20, 20), 60), np.arange(61), 30.0)
+    assert (values["yaw"], values["pitch"]) == (pytest.approx(30), pytest.approx(20))
 
 
 def test_pictures_show_whether_they_go_around(harbour: Sphere):

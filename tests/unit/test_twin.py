@@ -334,6 +334,30 @@ def test_pictures_are_sampled_once_and_as_if_they_had_been_laid_out(boat: Record
 # --- a whole film ---------------------------------------------------------------------------------
 
 
+def test_a_film_of_lenses_of_unlike_light_shows_no_step_where_they_meet(tmp_path: Path, capsys):
+    """A lens that is darker by half a stop: how much brighter the sky is ahead than behind."""
+    steps = []
+    for darker in (0.0, 0.5):
+        path, out = tmp_path / f"{darker}.mp4", tmp_path / "out.mp4"
+        record(twin_fisheye(1.0, SIDE, darker=darker), path)
+        order = ["--set", "motion.on=false", "--quality", "fine"]
+        assert main(["correct", str(path), str(out), *order]) == 0
+        assert ("brighter by 0.5" in capsys.readouterr().err) == (darker > 0)
+        luma = frame_at(out, scan(out), 15).planes[0].astype(float)
+        rows, columns = luma.shape
+        sky = luma[rows // 4 : rows // 3]
+        ahead = sky[:, columns // 4 + 30 : columns // 4 + 60]
+        behind = sky[:, columns // 4 - 60 : columns // 4 - 30]
+        steps.append(float(np.median(ahead) - np.median(behind)))
+    assert abs(steps[1] - steps[0]) < 3  # half a stop is over twenty codes
+
+
+def test_where_a_file_holds_no_light_of_its_lenses_none_is_evened_out(boat: Recorded):
+    kept = boat.twin.to_json()
+    del kept["light"]  # as it was kept before it was looked for
+    assert Twin.from_json(kept).light is None
+
+
 def test_two_fisheyes_come_out_as_a_steady_sphere(boat: Recorded, tmp_path: Path, capsys):
     out, told = tmp_path / "out.mp4", tmp_path / "told.json"
     order = ["--set", "motion.aim=lock_off", "--set", "motion.level=off", "--report", str(told)]

@@ -11,6 +11,7 @@ from ..station import Report, Station, Tools
 from .settings import ViewSettings
 
 WIDTHS = (3840, 2560, 1920, 1280, 960, 640)  # of usual outputs, 16 by 9
+HARDLY = 0.01  # of a pace, that the times of frames are rounded by
 LEAST_DETAIL = 0.8  # source pixels per output pixel, below which a view is said to be soft
 
 
@@ -49,7 +50,7 @@ class ViewStation(Station[ViewSettings]):
                 "soft. A wider angle or a smaller output helps."
             )
         pace = report.get("view_pace")
-        if settings.on and pace is not None and pace > settings.fastest:
+        if settings.on and pace is not None and pace > (1 + HARDLY) * settings.fastest:
             said.append(
                 f"The view turns by up to {pace:.0f}° a second, at frame "
                 f"{report['view_pace_frame']}: faster than {settings.fastest:g}°. "
